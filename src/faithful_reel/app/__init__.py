@@ -1,0 +1,1 @@
+"""The window: desks, galley, loupe, docket; computes nothing."""

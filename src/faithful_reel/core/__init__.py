@@ -1,0 +1,1 @@
+"""What Faithful Reel knows and computes; imports no interface code."""

@@ -1,0 +1,1 @@
+"""Audio files: opening, decoding, resampling, encoding, overviews, room tone."""

@@ -1,0 +1,186 @@
+"""Opening and decoding audio files, block by block."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+import av
+import av.error
+import numpy as np
+import soundfile
+import soxr
+from numpy.typing import NDArray
+
+from faithful_reel.core.errors import FileProblem
+from faithful_reel.core.units import Signal
+
+BLOCK = 1 << 16
+_BY_SOUNDFILE = {".wav", ".flac", ".mp3", ".aif", ".aiff", ".ogg", ".w64", ".rf64", ".bwf"}
+_BY_AV = {".m4a", ".m4b", ".mp4", ".aac", ".caf", ".opus", ".wma", ".mka", ".webm"}
+MAX_RATE = 384_000
+
+
+@dataclass(frozen=True, slots=True)
+class AudioInfo:
+    """What the header of an audio file says; `frames` are samples per channel."""
+
+    path: Path
+    rate: int
+    channels: int
+    frames: int
+    codec: str
+    subtype: str
+
+    @property
+    def seconds(self) -> float:
+        """Length in seconds."""
+        return self.frames / self.rate
+
+
+def audio_info(path: Path) -> AudioInfo:
+    """Look at the header.
+
+    Raises
+    ------
+    FileProblem
+        The file is missing, holds no audio that we read, or holds no sound at all.
+    """
+    if not path.is_file():
+        raise FileProblem(f"The recording {path.name} is not there. Check the name and the folder.")
+    if path.stat().st_size == 0:
+        raise FileProblem(f"{path.name} is empty. Copy the recording again.")
+    info = _av_info(path) if path.suffix.lower() in _BY_AV else _soundfile_info(path)
+    if info.frames <= 0:
+        raise FileProblem(f"{path.name} holds no sound (zero samples). Copy or record it again.")
+    if not 1 <= info.rate <= MAX_RATE:
+        raise FileProblem(f"{path.name} claims a rate of {info.rate} Hz. The file is damaged.")
+    return info
+
+
+def _soundfile_info(path: Path) -> AudioInfo:
+    try:
+        info = soundfile.info(str(path))
+    except soundfile.LibsndfileError as problem:
+        raise FileProblem(f"{path.name} is not audio that can be read ({problem.error_string.strip()}) Export it again as WAV or FLAC.") from problem
+    return AudioInfo(path, int(info.samplerate), int(info.channels), int(info.frames), str(info.format).lower(), str(info.subtype))
+
+
+def _av_info(path: Path) -> AudioInfo:
+    try:
+        with av.open(str(path)) as container:
+            if not container.streams.audio:
+                raise FileProblem(f"{path.name} holds no audio. Choose the recording itself.")
+            stream = container.streams.audio[0]
+            length = float(stream.duration * stream.time_base) if stream.duration and stream.time_base else (container.duration or 0) / 1e6
+            return AudioInfo(path, stream.rate, stream.channels, round(length * stream.rate), stream.codec_context.name, "")
+    except (av.error.FFmpegError, OSError) as problem:
+        raise FileProblem(f"{path.name} is not audio that can be read. Export it again as WAV or FLAC.") from problem
+
+
+def blocks(path: Path, *, by: str = "", block: int = BLOCK) -> Iterator[Signal]:
+    """Decode a file as float32 blocks of shape (channels, n), full scale 1.0.
+
+    `by` forces the decoder, "soundfile" or "av": the independent check reads with the one that did not write.
+
+    Raises
+    ------
+    FileProblem
+        The file ends early or is damaged.
+    """
+    info = audio_info(path)
+    if (by or ("av" if path.suffix.lower() in _BY_AV else "soundfile")) == "av":
+        yield from _av_blocks(path, info)
+        return
+    seen = 0
+    try:
+        with soundfile.SoundFile(str(path)) as file:
+            while True:
+                data = file.read(block, dtype="float32", always_2d=True)
+                if not len(data):
+                    break
+                seen += len(data)
+                yield np.ascontiguousarray(data.T)
+    except soundfile.LibsndfileError as problem:
+        raise FileProblem(_cut_short(path, seen, info)) from problem
+    if seen < info.frames and info.codec != "mp3":
+        raise FileProblem(_cut_short(path, seen, info))
+
+
+def _cut_short(path: Path, seen: int, info: AudioInfo) -> str:
+    return f"{path.name} is damaged or cut short: {seen / info.rate:.1f} of {info.seconds:.1f} s could be read. Copy it again."
+
+
+def _av_blocks(path: Path, info: AudioInfo) -> Iterator[Signal]:
+    left = info.frames if path.suffix.lower() in _BY_AV else None
+    try:
+        with av.open(str(path)) as container:
+            resampler = av.AudioResampler(format="fltp")
+            for frame in container.decode(audio=0):
+                for out in resampler.resample(frame):
+                    data: NDArray[np.float32] = out.to_ndarray()
+                    if left is not None:  # AAC decodes a few samples longer than the file says
+                        data = data[:, :left]
+                        left -= data.shape[1]
+                    if data.shape[1]:
+                        yield data
+    except (av.error.FFmpegError, OSError) as problem:
+        raise FileProblem(f"{path.name} is damaged or cut short. Copy it again.") from problem
+
+
+def downmixed(x: Signal) -> Signal:
+    """Mean of the channels of a (channels, n) block: (n,) float32."""
+    return x[0] if x.shape[0] == 1 else x.mean(axis=0, dtype=np.float32)
+
+
+def mono_blocks(path: Path, rate: int) -> Iterator[Signal]:
+    """Decode, mix down and resample on the way: (n,) float32 blocks at `rate`."""
+    info = audio_info(path)
+    if info.rate == rate:
+        for x in blocks(path):
+            yield downmixed(x)
+        return
+    stream = soxr.ResampleStream(info.rate, rate, 1, dtype="float32", quality="VHQ")
+    for x in blocks(path):
+        y = stream.resample_chunk(downmixed(x))
+        if len(y):
+            yield y
+    tail = stream.resample_chunk(np.zeros(0, np.float32), last=True)
+    if len(tail):
+        yield tail
+
+
+def read_mono(path: Path, rate: int) -> Signal:
+    """A whole file as (n,) float32 at `rate`.
+
+    Raises
+    ------
+    FileProblem
+        As `blocks`; also for NaN or infinite samples.
+    """
+    parts = list(mono_blocks(path, rate))
+    x = np.concatenate(parts) if parts else np.zeros(0, np.float32)
+    if not np.isfinite(x).all():
+        raise FileProblem(f"{path.name} holds values that are not numbers. Export it again.")
+    return x
+
+
+def read_stretch(path: Path, start: int, stop: int) -> Signal:
+    """Samples `start` to `stop` of a WAV or FLAC file at its own rate, mixed down; zeros outside the file."""
+    out = np.zeros(max(0, stop - start), np.float32)
+    with soundfile.SoundFile(str(path)) as file:
+        first, last = max(0, start), min(stop, file.frames)
+        if last > first:
+            file.seek(first)
+            data = file.read(last - first, dtype="float32", always_2d=True)
+            out[first - start : first - start + len(data)] = downmixed(data.T)
+    return out
+
+
+def resampled(x: Signal, rate: int, to: int) -> Signal:
+    """(n,) audio at another rate, by soxr's very high quality; unchanged where the rates agree."""
+    if rate == to:
+        return x
+    y: Signal = soxr.resample(x, rate, to, quality="VHQ")
+    return y

@@ -1,0 +1,1 @@
+"""The store of one production: one folder, one database, the journal."""

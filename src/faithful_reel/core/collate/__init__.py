@@ -1,0 +1,1 @@
+"""What was heard against what is written."""

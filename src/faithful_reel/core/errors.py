@@ -1,0 +1,31 @@
+"""Errors that a user can cause or cure; anything else is our own bug."""
+
+from __future__ import annotations
+
+
+class AppError(Exception):
+    """One sentence to show: what happened, to which file, what to do."""
+
+
+class FileProblem(AppError):
+    """A file is missing, unreadable, damaged or of the wrong kind."""
+
+
+class SignalError(AppError):
+    """This audio can not be worked with: empty, damaged or silent."""
+
+
+class EarMissing(AppError):
+    """The recogniser's weights are not on this machine."""
+
+
+class StoreProblem(AppError):
+    """The book on disk can not be opened or written."""
+
+
+class EditRefused(AppError):
+    """This command can not be carried out here."""
+
+
+class Cancelled(Exception):  # noqa: N818 - being cancelled is not an error
+    """The user stopped a job."""

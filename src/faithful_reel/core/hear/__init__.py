@@ -1,0 +1,1 @@
+"""What was said, when, and how sure: recognition and alignment."""

@@ -1,0 +1,51 @@
+"""Long work: a job is a function that ticks a watcher."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Protocol, TypeVar
+
+from faithful_reel.core.errors import Cancelled
+
+T = TypeVar("T")
+
+
+class Watch(Protocol):
+    """Follows a job and can stop it."""
+
+    def tick(self, done: float, note: str = "") -> None:
+        """Report the fraction done, 0 to 1; raises `Cancelled` when the user has stopped the job."""
+
+
+Job = Callable[[Watch], T]
+
+
+class Unwatched:
+    """Nobody looks on."""
+
+    def tick(self, done: float, note: str = "") -> None:
+        """Ignore the report."""
+
+
+class Part:
+    """A share of a longer job: maps 0..1 to `start`..`stop` of the whole."""
+
+    def __init__(self, whole: Watch, start: float, stop: float) -> None:
+        self._whole, self._start, self._stop = whole, start, stop
+
+    def tick(self, done: float, note: str = "") -> None:
+        """Report to the whole job."""
+        self._whole.tick(self._start + done * (self._stop - self._start), note)
+
+
+class FlagWatch:
+    """A watcher that calls `report` and raises when `cancelled()` says so."""
+
+    def __init__(self, report: Callable[[float, str], None], cancelled: Callable[[], bool]) -> None:
+        self._report, self._cancelled = report, cancelled
+
+    def tick(self, done: float, note: str = "") -> None:
+        """Report, or raise `Cancelled`."""
+        if self._cancelled():
+            raise Cancelled
+        self._report(min(1.0, max(0.0, done)), note)

@@ -1,0 +1,1 @@
+"""A chapter brought to a delivery profile."""

@@ -1,0 +1,1 @@
+"""Levels, loudness, noise floor and delivery profiles."""

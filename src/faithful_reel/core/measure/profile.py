@@ -1,0 +1,119 @@
+"""Delivery profiles as data, and their verdicts."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass
+from importlib import resources
+from pathlib import Path
+
+from faithful_reel.core.errors import FileProblem
+from faithful_reel.core.measure.levels import Figures
+
+
+@dataclass(frozen=True, slots=True)
+class Profile:
+    """Limits of a delivery.  A limit that is None is not asked for."""
+
+    name: str
+    rms_db: tuple[float, float] | None
+    peak_db: float | None
+    true_peak_db: float | None
+    lufs: tuple[float, float] | None
+    noise_floor_db: float | None
+    head_s: tuple[float, float] | None
+    tail_s: tuple[float, float] | None
+    longest_s: float | None
+    rates: tuple[int, ...]
+    channels: tuple[int, ...]
+    codecs: tuple[str, ...]
+    bit_rate: int | None
+    cbr: bool
+    target_rms_db: float
+    make_head_s: float
+    make_tail_s: float
+
+
+@dataclass(frozen=True, slots=True)
+class Verdict:
+    """One rule, its limit in words, the value found, and whether it passes."""
+
+    rule: str
+    limit: str
+    value: str | float | int
+    passed: bool
+
+    def as_json(self) -> dict[str, object]:
+        """As documented in docs/headless.md."""
+        return {"rule": self.rule, "limit": self.limit, "value": self.value, "pass": self.passed}
+
+
+def profile_names() -> list[str]:
+    """Names of the profiles that ship with the program."""
+    folder = resources.files("faithful_reel") / "assets" / "profiles"
+    return sorted(p.name.removesuffix(".json") for p in folder.iterdir() if p.name.endswith(".json"))
+
+
+def load_profile(name: str) -> Profile:
+    """A shipped profile by name, or one from a JSON file.
+
+    Raises
+    ------
+    FileProblem
+        No such profile or file, or it does not hold the fields that a profile has.
+    """
+    shipped = resources.files("faithful_reel") / "assets" / "profiles" / f"{name}.json"
+    try:
+        if "/" not in name and shipped.is_file():
+            text = shipped.read_text(encoding="utf-8")
+        elif Path(name).is_file():
+            text = Path(name).read_text(encoding="utf-8")
+        else:
+            raise FileProblem(f"There is no profile {name!r}. Use one of {', '.join(profile_names())}, or a JSON file.")
+        fields = json.loads(text)
+        pair = lambda key: tuple(fields[key]) if fields.get(key) else None  # noqa: E731 - used eight lines below only
+        return Profile(
+            name=str(fields["name"]), rms_db=pair("rms_db"), peak_db=fields.get("peak_db"),
+            true_peak_db=fields.get("true_peak_db"), lufs=pair("lufs"), noise_floor_db=fields.get("noise_floor_db"),
+            head_s=pair("head_s"), tail_s=pair("tail_s"), longest_s=fields.get("longest_s"),
+            rates=tuple(fields["rates"]), channels=tuple(fields["channels"]), codecs=tuple(fields["codecs"]),
+            bit_rate=fields.get("bit_rate"), cbr=bool(fields.get("cbr", False)),
+            target_rms_db=float(fields["target_rms_db"]), make_head_s=float(fields["make_head_s"]),
+            make_tail_s=float(fields["make_tail_s"]),
+        )  # fmt: skip
+    except (UnicodeDecodeError, json.JSONDecodeError, KeyError, TypeError, ValueError) as problem:
+        raise FileProblem(f"The profile {Path(name).name} is not a readable profile. Compare it with docs/profiles.md.") from problem
+
+
+def verdicts(figures: Figures, profile: Profile) -> tuple[Verdict, ...]:
+    """Hold the figures against every limit that the profile names."""
+    found: list[Verdict] = []
+
+    def within(rule: str, limits: tuple[float, float] | None, value: float, unit: str, slack: float = 0.0) -> None:
+        if limits:
+            passed = limits[0] - slack <= value <= limits[1] + slack
+            found.append(Verdict(rule, f"{limits[0]:g} to {limits[1]:g} {unit}", round(value, 2), passed))
+
+    def at_most(rule: str, limit: float | None, value: float, unit: str) -> None:
+        if limit is not None:
+            found.append(Verdict(rule, f"at most {limit:g} {unit}", round(value, 2), value <= limit))
+
+    within("rms", profile.rms_db, figures.rms_db, "dB")
+    at_most("peak", profile.peak_db, figures.peak_db, "dB")
+    at_most("true_peak", profile.true_peak_db, figures.true_peak_db, "dBTP")
+    within("loudness", profile.lufs, figures.lufs, "LUFS")
+    at_most("noise_floor", profile.noise_floor_db, figures.noise_floor_db, "dB")
+    within("head", profile.head_s, figures.head_s, "s", slack=0.05)  # head and tail are found in 50 ms steps
+    within("tail", profile.tail_s, figures.tail_s, "s", slack=0.05)
+    at_most("length", profile.longest_s, figures.seconds, "s")
+    if profile.rates:
+        found.append(Verdict("rate", " or ".join(f"{r} Hz" for r in profile.rates), figures.rate, figures.rate in profile.rates))
+    if profile.channels:
+        found.append(Verdict("channels", " or ".join(map(str, profile.channels)), figures.channels, figures.channels in profile.channels))
+    if profile.codecs and figures.codec:
+        found.append(Verdict("codec", " or ".join(profile.codecs), figures.codec, figures.codec in profile.codecs))
+    if profile.bit_rate and figures.codec == "mp3":
+        found.append(Verdict("bit_rate", f"at least {profile.bit_rate // 1000} kbit/s", figures.bit_rate, figures.bit_rate >= profile.bit_rate))
+        if profile.cbr:
+            found.append(Verdict("constant_bit_rate", "constant", "constant" if figures.cbr else "variable", bool(figures.cbr)))
+    return tuple(found)

@@ -1,0 +1,1 @@
+"""The ledger of pickups, call sheets, and sorting takes that came in."""

@@ -1,0 +1,1 @@
+"""What a chapter will sound like: pieces, joins, edit commands, the renderer."""

@@ -1,0 +1,1 @@
+"""Delivery files, tags, reports and the independent check."""

@@ -1,0 +1,1 @@
+"""Placing a take at word boundaries so that the join can not be found."""

@@ -1,0 +1,1 @@
+"""Small simulations of the world outside, such as a sound card."""

@@ -1,0 +1,1 @@
+"""Manuscripts: chapters, sentences, words and their spoken forms."""

@@ -1,0 +1,95 @@
+"""The written side: manuscript, chapters, words."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True, slots=True)
+class Word:
+    """One whitespace-separated token of the manuscript.
+
+    `sentence` and `paragraph` count from 0 within the chapter; `page` from 1, 0 where the source has no pages.
+    """
+
+    text: str
+    sentence: int
+    paragraph: int
+    page: int = 0
+    italic: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Chapter:
+    """A chapter's title and words; the words of its heading are read aloud and come first."""
+
+    title: str
+    words: tuple[Word, ...]
+
+    @property
+    def text(self) -> str:
+        """The chapter as plain text, a blank line between paragraphs."""
+        return "\n\n".join(" ".join(self.words[i].text for i in group) for group in self.paragraphs())
+
+    def sentences(self) -> list[range]:
+        """Word positions of every sentence, in order."""
+        return _runs([w.sentence for w in self.words])
+
+    def paragraphs(self) -> list[range]:
+        """Word positions of every paragraph, in order."""
+        return _runs([w.paragraph for w in self.words])
+
+
+@dataclass(frozen=True, slots=True)
+class Manuscript:
+    """A whole manuscript as chapters."""
+
+    title: str
+    author: str
+    chapters: tuple[Chapter, ...]
+
+
+def _runs(keys: list[int]) -> list[range]:
+    runs, start = [], 0
+    for i in range(1, len(keys) + 1):
+        if i == len(keys) or keys[i] != keys[start]:
+            runs.append(range(start, i))
+            start = i
+    return runs
+
+
+_ABBREVIATIONS = frozenset(
+    "mr mrs ms dr prof st rev hon capt col gen lt sgt jr sr vs etc e.g i.e no vol fig inc ltd co".split()
+)
+_END = re.compile(r"[.!?…][\"'”’)\]]*$")
+_INITIAL = re.compile(r"^[\"'“‘(]*[A-Z]\.$")
+
+
+def ends_sentence(token: str, following: str | None) -> bool:
+    """Whether a sentence ends with `token`, given the token after it.
+
+    An abbreviation or an initial does not end one; a closing quote does only where a capital or a quote follows.
+    """
+    if following is None:
+        return True
+    if not _END.search(token):
+        return False
+    bare = token.strip("\"'“”‘’()[]")
+    if bare.endswith(".") and (bare[:-1].lower() in _ABBREVIATIONS or _INITIAL.match(token)):
+        return False
+    opener = following.lstrip("\"'“‘([—–-")
+    return not opener or opener[0].isupper() or opener[0].isdigit() or following[0] in "\"“‘"
+
+
+def chapter_of(title: str, paragraphs: list[list[Word]] | list[str]) -> Chapter:
+    """Build a chapter from paragraphs of text (or of words whose sentence numbers are not set yet)."""
+    words: list[Word] = []
+    sentence = 0
+    for number, paragraph in enumerate(paragraphs):
+        tokens = [Word(t, 0, 0) for t in paragraph.split()] if isinstance(paragraph, str) else paragraph
+        for i, word in enumerate(tokens):
+            words.append(Word(word.text, sentence, number, word.page, word.italic))
+            after = tokens[i + 1].text if i + 1 < len(tokens) else None
+            sentence += ends_sentence(word.text, after)
+    return Chapter(title, tuple(words))

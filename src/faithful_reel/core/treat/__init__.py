@@ -1,0 +1,1 @@
+"""Treatments of sound: low cut, noise, dynamics, limiting."""
