@@ -295,9 +295,13 @@ def _weigh_chunk(
         written = [chapter.words[i].text for i in block.written]
         best = scores[0]
         sure = round(min((listening.heard[j].confidence for j in block.heard), default=0.9), 3)
-        differs = said is not None and not _reads_as(said, written) and _run_key(said) != _run_key(mine)
+        differs = said is not None and not _reads_as(said, written)
         if differs and at_other is not None and said is not None and scores[at_other] > best:
-            best, mine = scores[at_other], said
+            best = scores[at_other]
+            differs = _run_key(said) != _run_key(mine)
+            mine = said
+        else:
+            differs = differs and said is not None and _run_key(said) != _run_key(mine)
         margin = best - scores[at_written]
         evidence = Evidence(ear=sure, witness=round(margin, 2), second=None if said is None else " ".join(said))
         weighed.append((block, evidence, confidence_of(written, mine, said, margin, sure, both_differ=differs)))
@@ -329,15 +333,22 @@ def features_of(
         "name": float(name),
         "nonsense": float(any(not is_word(word) for word in words)),
         "split": float(len(written) != len(heard) and bool(written) and bool(heard)),
+        "elided": float(bool(w) and w != h and _without_stops(w) == _without_stops(h)),
         "near": float(bool(written) and bool(heard) and distance < 0.2),
         "far": float(bool(written) and bool(heard) and distance > 0.6),
         "gap": float(not written or not heard),
     }
 
 
+def _without_stops(phones: tuple[str, ...]) -> tuple[str, ...]:
+    """Phones without T and D after a consonant, which running speech swallows ("asked Nell")."""
+    vowels = ("A", "E", "I", "O", "U")
+    return tuple(p for i, p in enumerate(phones) if not (p in ("T", "D") and i and not phones[i - 1].startswith(vowels)))
+
+
 WEIGHTS = {
     "one": -0.9, "margin": 2.2, "agrees": 1.9, "both_differ": 1.1, "cleared": -2.2, "alone": 0.6, "ear": 1.2, "name": -2.2, "nonsense": -1.6,
-    "split": -1.0, "near": -0.5, "far": 0.3, "gap": 0.3,
+    "split": -1.0, "near": -0.5, "elided": -1.5, "far": 0.3, "gap": 0.3,
 }  # fmt: skip
 
 

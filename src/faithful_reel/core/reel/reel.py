@@ -1,0 +1,160 @@
+"""The reel: lanes of pieces and room tone, with joins between them.  Frozen values; no sound is touched here."""
+
+from __future__ import annotations
+
+from bisect import bisect_right
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from itertools import accumulate
+from typing import Literal
+
+from faithful_reel.core.errors import EditRefused
+from faithful_reel.core.units import Span
+
+Shape = Literal["equal_power", "equal_gain"]
+
+
+@dataclass(frozen=True, slots=True)
+class Join:
+    """How a segment begins: a crossfade of `length` samples, centred on the boundary, so that no time is used up."""
+
+    length: int = 441
+    shape: Shape = "equal_power"
+
+
+SOFT = Join(441, "equal_power")
+LIKE = Join(882, "equal_gain")
+
+
+@dataclass(frozen=True, slots=True)
+class Piece:
+    """A stretch of one recording; `join` is how it takes over from what stands before it."""
+
+    recording: str
+    start: int
+    stop: int
+    gain_db: float = 0.0
+    join: Join = SOFT
+    take: str = ""
+    kind: Literal["piece"] = "piece"
+
+    def __len__(self) -> int:
+        return self.stop - self.start
+
+
+@dataclass(frozen=True, slots=True)
+class RoomTone:
+    """Room tone of any length, woven from a stretch of a recording; no recording: a soft made hiss."""
+
+    recording: str
+    start: int
+    stop: int
+    length: int
+    gain_db: float = 0.0
+    join: Join = LIKE
+    seed: int = 1
+    offset: int = 0
+    kind: Literal["room_tone"] = "room_tone"
+
+    def __len__(self) -> int:
+        return self.length
+
+
+Segment = Piece | RoomTone
+
+
+def _part(segment: Segment, start: int, stop: int) -> Segment:
+    """Samples `start` to `stop` of a segment; what begins inside keeps its join only at the segment's own start."""
+    join = segment.join if start == 0 else SOFT
+    if isinstance(segment, Piece):
+        return replace(segment, start=segment.start + start, stop=segment.start + stop, join=join)
+    return replace(segment, length=stop - start, offset=segment.offset + start, join=join)
+
+
+@dataclass(frozen=True, slots=True)
+class Lane:
+    """One voice or one music part, segments end to end."""
+
+    name: str
+    segments: tuple[Segment, ...]
+
+    def __len__(self) -> int:
+        return sum(len(s) for s in self.segments)
+
+    def starts(self) -> list[int]:
+        """Where every segment starts, and after the last the lane's length."""
+        return [0, *accumulate(len(s) for s in self.segments)]
+
+    def index_at(self, position: int) -> int:
+        """The segment that holds a position."""
+        return max(0, min(len(self.segments) - 1, bisect_right(self.starts(), position) - 1))
+
+    def between(self, span: Span) -> tuple[Segment, ...]:
+        """The segments of a stretch, cut at its ends."""
+        found: list[Segment] = []
+        for segment, at in zip(self.segments, self.starts(), strict=False):
+            first, last = max(span.start - at, 0), min(span.stop - at, len(segment))
+            if last > first:
+                found.append(_part(segment, first, last))
+        return tuple(found)
+
+    def replaced(self, span: Span, middle: tuple[Segment, ...], after: Join | None = None) -> Lane:
+        """Put `middle` in the place of `span`; `after` is how what follows takes over.
+
+        |  a  |  b  |   ->   | a | m | b|
+            ^^^^
+        """
+        if not 0 <= span.start <= span.stop <= len(self):
+            raise EditRefused(f"The stretch {span.start} to {span.stop} is not in this chapter, which has {len(self)} samples.")
+        left = self.between(Span(0, span.start))
+        right = self.between(Span(span.stop, len(self)))
+        if right and after is not None:
+            right = (replace(right[0], join=after), *right[1:])
+        return Lane(self.name, tuple(s for s in (*left, *middle, *right) if len(s)))
+
+    def mapped(self, span: Span, change: Callable[[Segment], Segment]) -> Lane:
+        """Change the segments of a stretch; those that straddle its ends are split there."""
+        return self.replaced(span, tuple(change(s) for s in self.between(span)))
+
+
+@dataclass(frozen=True, slots=True)
+class Reel:
+    """What a chapter will sound like: lanes of equal length, in step."""
+
+    lanes: tuple[Lane, ...]
+
+    def __len__(self) -> int:
+        return max((len(lane) for lane in self.lanes), default=0)
+
+    def with_lane(self, index: int, lane: Lane) -> Reel:
+        """The reel with one lane exchanged."""
+        return Reel((*self.lanes[:index], lane, *self.lanes[index + 1 :]))
+
+
+def reel_of(recording: str, length: int, *, lane: str = "voice") -> Reel:
+    """One whole recording as a reel."""
+    return Reel((Lane(lane, (Piece(recording, 0, length),)),))
+
+
+def places_of(reel: Reel, recording: str, span: Span) -> list[Span]:
+    """Where a stretch of a recording is heard in the reel, in reel time, in order; empty where it was cut."""
+    found: list[Span] = []
+    for lane in reel.lanes:
+        for segment, at in zip(lane.segments, lane.starts(), strict=False):
+            if isinstance(segment, Piece) and segment.recording == recording:
+                first, last = max(span.start, segment.start), min(span.stop, segment.stop)
+                if last > first or (span.start == span.stop and segment.start <= span.start < segment.stop):
+                    found.append(Span(at + first - segment.start, at + last - segment.start))
+    return sorted(found)
+
+
+def source_at(reel: Reel, position: int, lane: int = 0) -> tuple[str, int] | None:
+    """The recording and the position in it that is heard at a reel position; None in room tone."""
+    row = reel.lanes[lane]
+    if not row.segments or not 0 <= position < len(row):
+        return None
+    index = row.index_at(position)
+    segment = row.segments[index]
+    if isinstance(segment, RoomTone):
+        return None
+    return segment.recording, segment.start + position - row.starts()[index]

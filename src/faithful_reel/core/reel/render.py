@@ -1,0 +1,172 @@
+"""The renderer: any range of a reel, block by block.  The same code plays, measures and exports."""
+
+from __future__ import annotations
+
+from bisect import bisect_right
+from collections import OrderedDict
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import soundfile
+from numpy.typing import NDArray
+
+from faithful_reel.core.audio.files import BLOCK
+from faithful_reel.core.reel.reel import Join, Lane, Piece, Reel, RoomTone, Segment
+from faithful_reel.core.units import Signal, ratio
+
+Source = Callable[[str, int, int], Signal]
+"""Gives samples `start` to `stop` of a recording as (n,) or (channels, n) float32, zeros outside of it."""
+
+GRAIN = 11_026
+MADE_TONE_DB = -72.0
+
+
+class FileSources:
+    """Reads recordings from WAV, FLAC and MP3 files, keeping the last few open; mixed down unless `channels` is 2.
+
+    One per thread: a file handle has a position.
+    """
+
+    def __init__(self, paths: Callable[[str], Path], *, channels: int = 1, keep: int = 6) -> None:
+        self._paths, self._channels, self._keep = paths, channels, keep
+        self._open: OrderedDict[str, soundfile.SoundFile] = OrderedDict()
+
+    def __call__(self, recording: str, start: int, stop: int) -> Signal:
+        """Samples `start` to `stop`."""
+        file = self._open.pop(recording, None)
+        if file is None:
+            file = soundfile.SoundFile(str(self._paths(recording)))
+            if len(self._open) >= self._keep:
+                self._open.popitem(last=False)[1].close()
+        self._open[recording] = file
+        out = np.zeros((self._channels, max(0, stop - start)), np.float32)
+        first, last = max(0, start), min(stop, file.frames)
+        if last > first:
+            if file.tell() != first:
+                file.seek(first)
+            data = file.read(last - first, dtype="float32", always_2d=True).T
+            if self._channels == 1 and data.shape[0] > 1:
+                data = data.mean(axis=0, keepdims=True, dtype=np.float32)
+            out[:, first - start : first - start + data.shape[1]] = data
+        return out[0] if self._channels == 1 else out
+
+    def close(self) -> None:
+        """Close all files."""
+        while self._open:
+            self._open.popitem()[1].close()
+
+
+class Renderer:
+    """Renders one reel.  What it gives for a range does not depend on the ranges it was asked for before."""
+
+    def __init__(self, reel: Reel, source: Source) -> None:
+        self.reel = reel
+        self._source = source
+        self._starts = [lane.starts() for lane in reel.lanes]
+        self._tones: dict[tuple[str, int, int], Signal] = {}
+
+    def __len__(self) -> int:
+        return len(self.reel)
+
+    def render(self, start: int, stop: int) -> Signal:
+        """Samples `start` to `stop` of all lanes mixed: (n,) or (channels, n) float32."""
+        mix: Signal | None = None
+        for lane, starts in zip(self.reel.lanes, self._starts, strict=True):
+            part = self._lane(lane, starts, start, stop)
+            mix = part if mix is None else mix + part
+        return np.zeros(stop - start, np.float32) if mix is None else mix
+
+    def blocks(self, start: int = 0, stop: int | None = None, block: int = BLOCK) -> Iterator[Signal]:
+        """The whole reel, or a range, block by block."""
+        stop = len(self) if stop is None else stop
+        for at in range(start, stop, block):
+            yield self.render(at, min(stop, at + block))
+
+    def _lane(self, lane: Lane, starts: list[int], start: int, stop: int) -> Signal:
+        out: Signal = np.zeros(stop - start, np.float32)
+        if not lane.segments:
+            return out
+        index = max(0, bisect_right(starts, start) - 2)
+        while index < len(lane.segments):
+            half_in = self._crossfade(lane, index) // 2
+            if starts[index] - half_in >= stop:
+                break
+            half_out = self._crossfade(lane, index + 1) // 2
+            first = max(start, starts[index] - half_in)
+            last = min(stop, starts[index + 1] + half_out)
+            if last > first:
+                segment = lane.segments[index]
+                x = self._raw(segment, first - starts[index], last - starts[index])
+                gain = self._weights(lane, starts, index, first, last) * np.float32(ratio(segment.gain_db))
+                if x.ndim > out.ndim:
+                    out = np.zeros((x.shape[0], stop - start), np.float32)
+                out[..., first - start : last - start] += (x * gain).astype(np.float32)
+            index += 1
+        return out
+
+    def _crossfade(self, lane: Lane, index: int) -> int:
+        """Length, even, of the crossfade before segment `index`: no longer than either neighbour."""
+        if not 0 < index < len(lane.segments):
+            return 0
+        longest = min(len(lane.segments[index - 1]), len(lane.segments[index]))
+        return min(lane.segments[index].join.length, longest) // 2 * 2
+
+    def _weights(self, lane: Lane, starts: list[int], index: int, first: int, last: int) -> NDArray[np.float32]:
+        gain = np.ones(last - first)
+        for boundary, join_index, rising in ((starts[index], index, True), (starts[index + 1], index + 1, False)):
+            length = self._crossfade(lane, join_index)
+            if not length:
+                continue
+            lo, hi = max(first, boundary - length // 2), min(last, boundary + length // 2)
+            if hi > lo:
+                at = (np.arange(lo, hi) - (boundary - length // 2) + 0.5) / length
+                gain[lo - first : hi - first] *= fade(at if rising else 1 - at, lane.segments[join_index].join)
+        return gain.astype(np.float32)
+
+    def _raw(self, segment: Segment, first: int, last: int) -> Signal:
+        """A segment's own sound; `first` may be negative and `last` past its end, for crossfades."""
+        if isinstance(segment, Piece):
+            return self._source(segment.recording, segment.start + first, segment.start + last)
+        return self._tone(segment, first + segment.offset, last + segment.offset)
+
+    def _tone(self, tone: RoomTone, first: int, last: int) -> Signal:
+        """Weave room tone: half-overlapped grains of the source under a sine window, so that its power is even.
+
+        Every sample is the sum of the same two grains whatever range is asked for.
+        """
+        key = (tone.recording, tone.start, tone.stop)
+        if key not in self._tones:
+            if tone.recording:
+                self._tones[key] = self._source(*key)
+            else:
+                made = np.random.default_rng(7).standard_normal(8 * GRAIN) * ratio(MADE_TONE_DB)
+                self._tones[key] = made.astype(np.float32)
+        x = self._tones[key]
+        grain = min(GRAIN, x.shape[-1] // 4 * 2)
+        out = np.zeros((*x.shape[:-1], last - first), np.float32)
+        if grain < 2:
+            return out
+        hop = grain // 2
+        window = np.sin(np.pi * (np.arange(grain) + 0.5) / grain).astype(np.float32)
+        for k in range(first // hop - 1, last // hop + 1):
+            offset = _scattered(k, tone.seed) % (x.shape[-1] - grain + 1)
+            lo, hi = max(first, k * hop), min(last, k * hop + grain)
+            if hi > lo:
+                a, b = lo - k * hop, hi - k * hop
+                out[..., lo - first : hi - first] += x[..., offset + a : offset + b] * window[a:b]
+        return out
+
+
+def _scattered(k: int, seed: int) -> int:
+    """An even, repeatable scatter of integers (the finaliser of splitmix64, Steele et al., 2014)."""
+    z = (k * 0x9E3779B97F4A7C15 + seed * 0xBF58476D1CE4E5B9) & 0xFFFFFFFFFFFFFFFF
+    z = ((z ^ (z >> 30)) * 0xBF58476D1CE4E5B9) & 0xFFFFFFFFFFFFFFFF
+    z = ((z ^ (z >> 27)) * 0x94D049BB133111EB) & 0xFFFFFFFFFFFFFFFF
+    return z ^ (z >> 31)
+
+
+def fade(at: NDArray[np.floating[Any]], join: Join) -> NDArray[np.float64]:
+    """Rising half of a crossfade at positions 0 to 1: a sine for equal power, a line for equal gain."""
+    return np.asarray(np.sin(0.5 * np.pi * at) if join.shape == "equal_power" else at, dtype=np.float64)

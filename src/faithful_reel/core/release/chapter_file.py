@@ -1,0 +1,71 @@
+"""One finished chapter file from any audio file: what `master` does."""
+
+from __future__ import annotations
+
+import tempfile
+from pathlib import Path
+
+import soundfile
+import soxr
+
+from faithful_reel.core.audio.files import audio_info, blocks
+from faithful_reel.core.errors import FileProblem
+from faithful_reel.core.jobs import Watch
+from faithful_reel.core.master.mastering import Mastered, Settings, master_reel
+from faithful_reel.core.measure.profile import Profile
+from faithful_reel.core.reel.reel import reel_of
+from faithful_reel.core.reel.render import FileSources, Renderer
+from faithful_reel.core.release.check import file_figures
+
+LEAST_RATE = 16_000
+
+
+def master_file(source: Path, profile: Profile, out: Path, *, settings: Settings | None = None, watch: Watch | None = None) -> Mastered:
+    """Master an audio file to a profile.  Rate and channels stay, unless the profile asks for another rate.
+
+    Raises
+    ------
+    FileProblem, SignalError
+        The source can not be read or can never pass; nothing is left behind.
+    """
+    info = audio_info(source)
+    if info.channels not in (1, 2):
+        raise FileProblem(f"{source.name} has {info.channels} channels. Export it with one or two.")
+    if info.rate < LEAST_RATE:
+        raise FileProblem(f"{source.name} was recorded at {info.rate} Hz, too low for any delivery. Ask for the original recording.")
+    if out.suffix.lower() not in (".wav", ".flac", ".mp3"):
+        raise FileProblem(f"{out.name}: files of this kind are not written. Use .wav, .flac or .mp3.")
+    if not out.parent.is_dir():
+        raise FileProblem(f"The folder for {out.name} is not there. Make it first.")
+    if out.exists() and out.samefile(source):
+        raise FileProblem(f"{out.name} is the source itself. Give the result another name.")
+    rate = info.rate if not profile.rates or info.rate in profile.rates else profile.rates[0]
+    with tempfile.TemporaryDirectory(prefix=".decode-", dir=out.parent) as folder:
+        path = source
+        frames = info.frames
+        if rate != info.rate or info.codec not in ("wav", "wavex", "flac", "rf64", "w64", "aiff"):
+            path = Path(folder) / "decoded.wav"
+            frames = _decoded(source, rate, path, info.rate, info.channels)
+        else:
+            frames = sum(x.shape[1] for x in blocks(source))  # finds damage before anything is made
+        files = FileSources(lambda _: path, channels=info.channels)
+        try:
+            renderer = Renderer(reel_of("source", frames), files)
+            return master_reel(renderer, rate, info.channels, profile, out, settings=settings, checked=file_figures, watch=watch)
+        finally:
+            files.close()
+
+
+def _decoded(source: Path, rate: int, path: Path, from_rate: int, channels: int) -> int:
+    frames = 0
+    stream = soxr.ResampleStream(from_rate, rate, channels, dtype="float32", quality="VHQ") if rate != from_rate else None
+    with soundfile.SoundFile(str(path), "w", rate, channels, "FLOAT", format="RF64") as file:
+        for x in blocks(source):
+            y = stream.resample_chunk(x.T.copy()) if stream else x.T
+            file.write(y)
+            frames += len(y)
+        if stream:
+            y = stream.resample_chunk(x.T[:0].copy(), last=True)
+            file.write(y)
+            frames += len(y)
+    return frames
