@@ -1,8 +1,13 @@
-"""Writing WAV, FLAC and MP3: beside the target first, then renamed, so that nothing is ever half-written."""
+"""Writing WAV, FLAC and MP3: beside the target first, then renamed, so that nothing is ever half-written.
+
+Encoding runs in a thread of its own, so that the second core is used while the next block is being made.
+"""
 
 from __future__ import annotations
 
 import os
+import queue
+import threading
 from collections.abc import Iterable, Mapping
 from fractions import Fraction
 from pathlib import Path
@@ -37,7 +42,8 @@ class AudioWriter:
         try:
             if suffix == ".mp3":
                 self._container = av.open(str(self._beside), "w", format="mp3")
-                self._stream = self._container.add_stream("libmp3lame", rate=rate)
+                # at 192 kbit/s the fast search costs nothing that can be measured: see docs/decisions
+                self._stream = self._container.add_stream("libmp3lame", rate=rate, options={"compression_level": "7"})
                 self._stream.layout = "mono" if channels == 1 else "stereo"
                 self._stream.bit_rate = kbits * 1000
             else:
@@ -47,9 +53,25 @@ class AudioWriter:
             self._beside.unlink(missing_ok=True)
             raise FileProblem(f"{path.name} could not be written. Check that the folder can be written to.") from problem
 
+        self._queue: queue.Queue[Signal | None] = queue.Queue(maxsize=4)
+        self._problem: BaseException | None = None
+        self._thread = threading.Thread(target=self._encode_all, name="encode", daemon=True)
+        self._thread.start()
+
     def write(self, x: Signal) -> None:
         """Append a block."""
-        data = np.atleast_2d(x).astype(np.float32, copy=False)
+        if self._problem is None:
+            self._queue.put(np.atleast_2d(x).astype(np.float32))
+
+    def _encode_all(self) -> None:
+        while (data := self._queue.get()) is not None:
+            if self._problem is None:
+                try:
+                    self._encode(data)
+                except (OSError, soundfile.LibsndfileError, av.error.FFmpegError) as problem:
+                    self._problem = problem
+
+    def _encode(self, data: Signal) -> None:
         if self._sound is not None:
             self._sound.write(data.T)
             return
@@ -64,14 +86,18 @@ class AudioWriter:
         return self
 
     def __exit__(self, kind: type[BaseException] | None, value: BaseException | None, trace: TracebackType | None) -> None:
+        self._queue.put(None)
+        self._thread.join()
         try:
             if self._sound is not None:
                 self._sound.close()
             else:
-                if kind is None:
+                if kind is None and self._problem is None:
                     for packet in self._stream.encode(None):
                         self._container.mux(packet)
                 self._container.close()
+            if self._problem is not None:
+                raise FileProblem(f"{self.path.name} could not be written to the end. Is the disk full?") from self._problem
             if kind is None:
                 with self._beside.open("rb") as file:
                     os.fsync(file.fileno())

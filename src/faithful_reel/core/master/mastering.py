@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
+from numpy.typing import NDArray
 
 from faithful_reel.core.audio.encode import AudioWriter
 from faithful_reel.core.audio.files import BLOCK
@@ -193,7 +194,7 @@ def _reduction_needed(figures: Figures, profile: Profile) -> float:
     """How far the noise floor must come down so that it passes once the voice is brought to its level."""
     if profile.noise_floor_db is None or figures.noise_floor_db <= SILENT_DB:
         return 0.0
-    lift = profile.target_rms_db - figures.rms_db + 2.0  # compression brings the quiet up by about 2 dB
+    lift = profile.target_rms_db - figures.rms_db + 4.0  # compression brings the quiet up by 3 to 4 dB
     excess = figures.noise_floor_db + lift - (profile.noise_floor_db - FLOOR_MARGIN_DB)
     return min(MOST_REDUCTION_DB, excess) if excess > 0 else 0.0
 
@@ -237,6 +238,27 @@ def _raw_blocks(path: Path, channels: int) -> Iterator[Signal]:
             yield np.frombuffer(data, np.float32).reshape(-1, channels).T
 
 
+_BINS = np.linspace(0.0, 8.0, 16_001)
+
+
+def _gain_for(heights: NDArray[np.float64], target_db: float, ceiling_db: float) -> float:
+    """The gain that brings a histogram of sample heights to an RMS when everything over the ceiling is cut off.
+
+    A limiter takes away a little more than a cut does, about 0.4 dB on the demo book: that much is added.
+    """
+    centres = (_BINS[1:] + _BINS[:-1]) / 2
+    ceiling = 10 ** (ceiling_db / 20)
+    low, high = -60.0, 60.0
+    for _ in range(40):
+        middle = (low + high) / 2
+        power = float(np.sum(heights * np.minimum(centres * 10 ** (middle / 20), ceiling) ** 2) / heights.sum())
+        if 10 * math.log10(power + 1e-20) < target_db:
+            low = middle
+        else:
+            high = middle
+    return low + 0.4
+
+
 def _levelled(
     clean: Path, rate: int, channels: int, figures: Figures, profile: Profile, settings: Settings, out: Path,
     checked: Callable[[Path], Figures] | None, watch: Watch,
@@ -249,18 +271,17 @@ def _levelled(
         for x in _raw_blocks(clean, channels):
             yield compressor.feed(x, gain_db=lead_db)
 
-    energy = count = 0.0
+    heights = np.zeros(_BINS.size - 1)
     for x in compressed():
-        energy += float(np.sum(np.square(x, dtype=np.float64)))
-        count += x.size
+        heights += np.histogram(np.abs(x), _BINS)[0]
         watch.tick(0.0, "levelling")
-    trim_db = profile.target_rms_db - 10 * math.log10(energy / count)
     ceiling = (profile.peak_db if profile.peak_db is not None else -1.0) - 0.15
     if profile.true_peak_db is not None:
         ceiling = min(ceiling, profile.true_peak_db - 0.5)
     if out.suffix.lower() == ".mp3":
         ceiling -= MP3_HEADROOM_DB
-    total = count / channels
+    trim_db = _gain_for(heights, profile.target_rms_db, ceiling)
+    total = heights.sum() / channels
     for attempt in range(3):
         meter = Meter(rate, channels)
         limiter = Limiter(rate, channels, ceiling_db=ceiling)
@@ -282,9 +303,9 @@ def _levelled(
         over = found.peak_db - profile.peak_db if profile.peak_db is not None else -1.0
         if profile.true_peak_db is not None:
             over = max(over, found.true_peak_db - profile.true_peak_db)
-        if attempt == 2 or (abs(missed) < 0.5 and over <= -0.02):
+        if attempt == 2 or (abs(missed) < 0.8 and over <= -0.02):
             break
-        trim_db += missed if abs(missed) >= 0.5 else 0.0
+        trim_db += missed if abs(missed) >= 0.8 else 0.0
         ceiling -= over + 0.1 if over > -0.02 else 0.0
     steps = (
         f"gain {lead_db + trim_db:+.1f} dB to {profile.target_rms_db:g} dB RMS",

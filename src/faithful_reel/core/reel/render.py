@@ -13,6 +13,7 @@ import soundfile
 from numpy.typing import NDArray
 
 from faithful_reel.core.audio.files import BLOCK
+from faithful_reel.core.errors import FileProblem
 from faithful_reel.core.reel.reel import Join, Lane, Piece, Reel, RoomTone, Segment
 from faithful_reel.core.units import Signal, ratio
 
@@ -44,13 +45,21 @@ class FileSources:
         out = np.zeros((self._channels, max(0, stop - start)), np.float32)
         first, last = max(0, start), min(stop, file.frames)
         if last > first:
-            if file.tell() != first:
-                file.seek(first)
-            data = file.read(last - first, dtype="float32", always_2d=True).T
+            try:
+                if file.tell() != first:
+                    file.seek(first)
+                data = file.read(last - first, dtype="float32", always_2d=True).T
+            except soundfile.LibsndfileError as problem:
+                raise FileProblem(self._damaged(recording, first, file)) from problem
+            if data.shape[1] < last - first:
+                raise FileProblem(self._damaged(recording, first, file))
             if self._channels == 1 and data.shape[0] > 1:
                 data = data.mean(axis=0, keepdims=True, dtype=np.float32)
             out[:, first - start : first - start + data.shape[1]] = data
         return out[0] if self._channels == 1 else out
+
+    def _damaged(self, recording: str, at: int, file: soundfile.SoundFile) -> str:
+        return f"{self._paths(recording).name} is damaged or cut short near {at / file.samplerate:.1f} s. Copy it again."
 
     def close(self) -> None:
         """Close all files."""

@@ -46,8 +46,6 @@ def master_file(source: Path, profile: Profile, out: Path, *, settings: Settings
         if rate != info.rate or info.codec not in ("wav", "wavex", "flac", "rf64", "w64", "aiff"):
             path = Path(folder) / "decoded.wav"
             frames = _decoded(source, rate, path, info.rate, info.channels)
-        else:
-            frames = sum(x.shape[1] for x in blocks(source))  # finds damage before anything is made
         files = FileSources(lambda _: path, channels=info.channels)
         try:
             renderer = Renderer(reel_of("source", frames), files)

@@ -8,28 +8,36 @@ import numpy as np
 from faithful_reel.core.units import Signal, ratio
 
 
+STEP = 8
+"""The compressor's gain is computed every 8 samples and runs straight in between."""
+
+
 @numba.njit(cache=True, nogil=True)
-def _compress(x, state, threshold_db, slope, knee_db, attack, release, gain):  # type: ignore[no-untyped-def]  # pragma: no cover - compiled
+def _compress(x, state, threshold_db, slope, knee_db, attack, release):  # type: ignore[no-untyped-def]  # pragma: no cover - compiled
+    """In place.  state: [mean square, reduction in dB, gain, gain step, samples to the next gain]."""
     channels, n = x.shape
-    level, reduction = state
+    level, reduction, gain, change, left = state
     for i in range(n):
         power = 0.0
         for c in range(channels):
             power += x[c, i] * x[c, i]
         level += 0.004 * (power / channels - level)  # mean square over about 6 ms
-        over = 10.0 * np.log10(level + 1e-12) - threshold_db
-        if over <= -knee_db / 2:
-            wanted = 0.0
-        elif over < knee_db / 2:
-            wanted = slope * (over + knee_db / 2) ** 2 / (2 * knee_db)
-        else:
-            wanted = slope * over
-        reduction += (attack if wanted > reduction else release) * (wanted - reduction)
-        g = gain * 10.0 ** (-reduction / 20.0)
+        if left <= 0.0:
+            over = 10.0 * np.log10(level + 1e-12) - threshold_db
+            if over <= -knee_db / 2:
+                wanted = 0.0
+            elif over < knee_db / 2:
+                wanted = slope * (over + knee_db / 2) ** 2 / (2 * knee_db)
+            else:
+                wanted = slope * over
+            reduction += (attack if wanted > reduction else release) * (wanted - reduction)
+            change = (10.0 ** (-reduction / 20.0) - gain) / STEP
+            left = STEP
+        gain += change
+        left -= 1.0
         for c in range(channels):
-            x[c, i] *= g
-    state[0] = level
-    state[1] = reduction
+            x[c, i] *= gain
+    state[0], state[1], state[2], state[3], state[4] = level, reduction, gain, change, left
 
 
 class Compressor:
@@ -43,14 +51,14 @@ class Compressor:
         attack_s: float = 0.01, release_s: float = 1.0,
     ) -> None:  # fmt: skip
         self._threshold, self._slope, self._knee = threshold_db, 1 - 1 / compression, knee_db
-        self._attack = 1 - np.exp(-1 / (attack_s * rate))
-        self._release = 1 - np.exp(-1 / (release_s * rate))
-        self._state = np.zeros(2)
+        self._attack = 1 - np.exp(-STEP / (attack_s * rate))
+        self._release = 1 - np.exp(-STEP / (release_s * rate))
+        self._state = np.array([0.0, 0.0, 1.0, 0.0, 0.0])
 
     def feed(self, x: Signal, *, gain_db: float = 0.0) -> Signal:
         """The next block, (channels, n), after `gain_db`; returns a new array."""
         y = x.astype(np.float64) * ratio(gain_db)
-        _compress(y, self._state, self._threshold, self._slope, self._knee, self._attack, self._release, 1.0)
+        _compress(y, self._state, self._threshold, self._slope, self._knee, self._attack, self._release)
         return y.astype(np.float32)
 
 

@@ -1,0 +1,220 @@
+"""The core from a shell: JSON on standard output, progress on standard error.
+
+Exit codes: 0 done, 1 done and something failed its check, 2 unusable input (one clear line).
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import sys
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from faithful_reel import __version__
+from faithful_reel.core.errors import AppError
+from faithful_reel.core.jobs import FlagWatch, Watch
+from faithful_reel.core.units import EAR_RATE, clock
+
+app = typer.Typer(add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False, help="Proof, splice and master audiobook narration.")
+
+Audio = Annotated[Path, typer.Option(help="The recording.")]
+Script = Annotated[Path, typer.Option(help="The manuscript's text of this recording, TXT or DOCX.")]
+AsJson = Annotated[bool, typer.Option("--json", help="Print JSON.")]
+ProfileName = Annotated[str, typer.Option(help="A profile's name, or a JSON file.")]
+
+
+def _watch() -> Watch:
+    """Progress on standard error, where that is a terminal."""
+    if not sys.stderr.isatty():
+        return FlagWatch(lambda _done, _note: None, lambda: False)
+
+    def report(done: float, note: str) -> None:
+        sys.stderr.write(f"\r{100 * done:3.0f} %  {note:<24}")
+        sys.stderr.write("\n" if done >= 1 else "")
+        sys.stderr.flush()
+
+    return FlagWatch(report, lambda: False)
+
+
+def _print(value: object) -> None:
+    sys.stdout.write(json.dumps(value, ensure_ascii=False) + "\n")
+
+
+@app.command()
+def proof(
+    audio: Audio, script: Script, as_json: AsJson = False,
+    least: Annotated[float, typer.Option(help="Leave out findings less sure than this, 0 to 1.", min=0, max=1)] = 0.5,
+    one_ear: Annotated[bool, typer.Option("--one-ear", help="Do not ask the second ear, even where it is installed.")] = False,
+) -> None:  # fmt: skip
+    """Find every departure of a recording from its script."""
+    from faithful_reel.core.audio.files import read_mono
+    from faithful_reel.core.collate.proofing import proofed
+    from faithful_reel.core.hear.recogniser import Ear
+    from faithful_reel.core.hear.weights import find_first_ear, find_second_ear
+    from faithful_reel.core.text.manuscript import read_script
+
+    chapter = read_script(script)
+    x = read_mono(audio, EAR_RATE)
+    ear = Ear(find_first_ear())
+    weights = None if one_ear else find_second_ear()
+    result = proofed(x, chapter, ear, Ear(weights, witness="second") if weights else None, _watch())
+    shown = [f for f in result.findings if f.confidence >= least]
+    if as_json:
+        found = [
+            {"kind": f.kind.value, "written": f.written, "heard": f.heard, "start": round(f.start / EAR_RATE, 3), "end": round(f.stop / EAR_RATE, 3),
+             "confidence": f.confidence, "word_index": f.word_index, "word_count": f.word_count}
+            for f in shown
+        ]  # fmt: skip
+        _print({"findings": found, "words": len(chapter.words), "audio_seconds": round(result.seconds, 3)})
+        return
+    for f in shown:
+        what = f"“{f.written}” read as “{f.heard}”" if f.written and f.heard else f.written or f.heard or f.evidence.note
+        sys.stdout.write(f"{clock(f.start / EAR_RATE)}  {f.kind.value.replace('_', ' '):<12} {f.confidence:4.2f}  {what}\n")
+    sys.stdout.write(f"{len(shown)} findings in {len(chapter.words)} words, {clock(result.seconds)}\n")
+
+
+@app.command()
+def align(audio: Audio, script: Script, as_json: AsJson = False) -> None:
+    """Find where every written word is spoken."""
+    from faithful_reel.core.audio.files import read_mono
+    from faithful_reel.core.collate.proofing import aligned
+    from faithful_reel.core.hear.recogniser import Ear
+    from faithful_reel.core.hear.weights import find_first_ear
+    from faithful_reel.core.text.manuscript import read_script
+
+    chapter = read_script(script)
+    placed = aligned(read_mono(audio, EAR_RATE), chapter, Ear(find_first_ear()), _watch())
+    rows = [
+        {"text": w.text, "start": round(p.start / EAR_RATE, 3) if p else None, "end": round(p.stop / EAR_RATE, 3) if p else None,
+         "confidence": round(p.confidence, 3) if p else 0.0}
+        for w, p in zip(chapter.words, placed, strict=True)
+    ]  # fmt: skip
+    if as_json:
+        _print({"words": rows})
+        return
+    for word, place in zip(chapter.words, placed, strict=True):
+        sys.stdout.write(f"{clock(place.start / EAR_RATE) if place else 'not read':<12} {word.text}\n")
+
+
+@app.command()
+def splice(
+    audio: Audio, script: Script, pickup: Annotated[Path, typer.Option(help="The pickup recording.")],
+    line: Annotated[str, typer.Option(help="The corrected words, as the script has them.")],
+    out: Annotated[Path, typer.Option(help="The new file.")], as_json: AsJson = False,
+) -> None:  # fmt: skip
+    """Put a line of a pickup recording into a chapter at word boundaries."""
+    from faithful_reel.core.hear.recogniser import Ear
+    from faithful_reel.core.hear.weights import find_first_ear
+    from faithful_reel.core.pickups.placing import splice_file
+    from faithful_reel.core.text.manuscript import read_script
+
+    chapter = read_script(script)
+    result = splice_file(audio, chapter, pickup, line, out, Ear(find_first_ear()), _watch())
+    if as_json:
+        _print(result.as_json())
+        return
+    sys.stdout.write(f"{out}: joined at {clock(result.join_in / result.rate)} and {clock(result.join_out / result.rate)}, gain {result.plan.gain_db:+.1f} dB\n")
+
+
+@app.command()
+def master(
+    source: Annotated[Path, typer.Argument(metavar="IN", help="The chapter's sound.")], out: Annotated[Path, typer.Option(help="The new file: .wav, .flac or .mp3.")],
+    profile: ProfileName = "retail", as_json: AsJson = False,
+) -> None:  # fmt: skip
+    """Bring a chapter to a delivery profile."""
+    from faithful_reel.core.measure.profile import load_profile, verdicts
+    from faithful_reel.core.release.chapter_file import master_file
+    from faithful_reel.core.release.check import checked_file, file_report
+
+    limits = load_profile(profile)
+    made = master_file(source, limits, out, watch=_watch())
+    figures, found = checked_file(out, limits)
+    passed = all(v.passed for v in found)
+    if as_json:
+        report = file_report(out, figures, found)
+        before = [v.as_json() for v in verdicts(made.before, limits)]
+        report |= {"before": made.before.as_json(), "before_verdicts": before, "steps": list(made.steps)}
+        _print({"files": [report]})
+    else:
+        for step in made.steps:
+            sys.stdout.write(f"  {step}\n")
+        _print_verdicts(out, found)
+    raise typer.Exit(0 if passed else 1)
+
+
+def _print_verdicts(path: Path, found: tuple[object, ...]) -> None:
+    from faithful_reel.core.measure.profile import Verdict
+
+    for v in found:
+        assert isinstance(v, Verdict)
+        sys.stdout.write(f"{'pass' if v.passed else 'FAIL'}  {v.rule:<18} {v.value!s:>12}   {v.limit}   {path.name}\n")
+
+
+@app.command()
+def check(
+    files: Annotated[list[Path], typer.Argument(metavar="FILE...", help="Audio files.")], profile: ProfileName = "retail", as_json: AsJson = False,
+) -> None:  # fmt: skip
+    """Hold finished files against a delivery profile."""
+    from faithful_reel.core.measure.profile import load_profile
+    from faithful_reel.core.release.check import checked_file, file_report
+
+    limits = load_profile(profile)
+    results = [(path, *checked_file(path, limits, _watch())) for path in files]
+    if as_json:
+        _print({"files": [file_report(*result) for result in results]})
+    else:
+        for path, _, found in results:
+            _print_verdicts(path, found)
+    raise typer.Exit(0 if all(v.passed for _, _, found in results for v in found) else 1)
+
+
+@app.command()
+def demo(
+    folder: Annotated[Path | None, typer.Option(help="Where the demo book is kept; a new one is made where there is none.")] = None,
+    fresh: Annotated[bool, typer.Option("--fresh", help="Start over with an untouched demo book.")] = False,
+) -> None:
+    """Open the window on the demo book."""
+    from faithful_reel.app.main import run_demo
+
+    raise typer.Exit(run_demo(folder, fresh=fresh))
+
+
+@app.command("open")
+def open_book(book: Annotated[Path, typer.Argument(metavar="BOOK", help="A folder NAME.reelbook.")]) -> None:
+    """Open the window on a book."""
+    from faithful_reel.app.main import run_book
+
+    raise typer.Exit(run_book(book))
+
+
+def _version(wanted: bool) -> None:  # noqa: FBT001 - typer calls it so
+    if wanted:
+        sys.stdout.write(f"faithful-reel {__version__}\n")
+        raise typer.Exit
+
+
+@app.callback()
+def _root(version: Annotated[bool, typer.Option("--version", callback=_version, is_eager=True, help="Print the version.")] = False) -> None:
+    del version
+
+
+def main() -> None:
+    """Run one command; turn what a user can cure into one line and exit code 2."""
+    try:
+        app(standalone_mode=True)
+    except AppError as problem:
+        sys.stderr.write(f"faithful-reel: {problem}\n")
+        sys.stderr.flush()
+        sys.exit(2)
+    except OSError as problem:
+        name = Path(str(problem.filename)).name if problem.filename else "a file"
+        sys.stderr.write(f"faithful-reel: {name}: {os.strerror(problem.errno) if problem.errno else problem}. Check the file and its folder.\n")
+        sys.exit(2)
+
+
+
+if __name__ == "__main__":
+    main()
