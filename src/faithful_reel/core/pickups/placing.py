@@ -39,18 +39,18 @@ def line_side(
     def placed(gaps: Sequence[Span | None]) -> tuple[Span | None, ...]:
         return tuple(place(gap) if gap is not None else None for gap in gaps)
 
-    return Side(sound, offset, placed(line_gaps(links, heard, tokens, bounds)), placed(leaving_gaps(links, heard, tokens, bounds)))
+    entering, leaving = line_gaps(links, heard, tokens, bounds), leaving_gaps(links, heard, tokens, bounds)
+    # what is read between two lines, such as another take of either, stays where it is
+    return Side(sound, offset, placed((leaving[0], *entering[1:])), placed((*leaving[:-1], entering[-1])))
 
 
 def take_side(sound: Signal, offset: int, line: Sequence[str], heard: Sequence[Heard], take: FoundTake) -> Side:
     """The take's side: its words collated with the line, with what is heard before and after it left in place."""
     words = take.words
-    before, after = heard[: words.start], heard[words.stop :]
     links = [
         Link(link.written, range(link.heard.start + words.start, link.heard.stop + words.start), link.same)
         for link in collated(list(line), [h.text for h in heard[words.start : words.stop]])
     ]
-    del before, after
     return line_side(sound, offset, links, heard, range(len(line)))
 
 

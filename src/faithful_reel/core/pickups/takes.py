@@ -137,15 +137,18 @@ def leaving_gaps(links: Sequence[Link], heard: Sequence[Heard], tokens: range, b
 
 
 def changed_tokens(links: Sequence[Link], tokens: range) -> range:
-    """The tokens of a line, counted within it, that were not read as written; all of it where none departs."""
+    """The tokens of a line, counted within it, that were not read as written; all of it where none departs.
+
+    Extra words before the first and after the last token belong to the neighbours and do not count.
+    """
     changed: list[int] = []
     for link in links:
         if link.same:
             continue
         if link.written:
             changed += [i for i in link.written if i in tokens]
-        elif tokens.start <= link.written.start <= tokens.stop:
-            changed += [min(max(link.written.start, tokens.start), tokens.stop - 1)]
+        elif tokens.start < link.written.start < tokens.stop:
+            changed += [link.written.start - 1, link.written.start]
     if not changed:
         return range(len(tokens))
     return range(min(changed) - tokens.start, max(changed) + 1 - tokens.start)

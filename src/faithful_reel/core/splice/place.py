@@ -29,12 +29,12 @@ class Plan:
 
 
 def speech_level(x: Signal, rate: int) -> float:
-    """Level in dB of the frames that speak."""
+    """Level in dB of the voice: the upper quartile of the frames that speak, which one loud or clipped word can not move."""
     levels = frame_levels(x, rate)
     if not len(levels):
         return -120.0
     loud = levels[levels >= quiet_threshold(levels)]
-    return float(10 * np.log10(np.mean(10 ** ((loud if len(loud) else levels) / 10)) + 1e-12))
+    return float(np.percentile(loud if len(loud) else levels, 75))
 
 
 def level_match(original: Signal, take: Signal, rate: int) -> float:
