@@ -1,0 +1,297 @@
+"""Commands on the book: frozen orders with `apply(book) -> book`.  They are what the journal stores."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field, replace
+from typing import ClassVar, Literal
+
+from faithful_reel.core.book.model import Book, ChapterState, Master, Recording
+from faithful_reel.core.collate.findings import Decision, Finding
+from faithful_reel.core.errors import EditRefused
+from faithful_reel.core.pickups.ledger import Pickup, State, Take
+from faithful_reel.core.reel.commands import ReelCommand, ReplaceByTake
+from faithful_reel.core.reel.reel import reel_of
+
+
+@dataclass(frozen=True, slots=True)
+class SetDetails:
+    """Name the book, its author and its narrator."""
+
+    title: str
+    author: str
+    narrator: str
+    label: ClassVar[str] = "Change the book's details"
+    chapter: ClassVar[str] = ""
+
+    def apply(self, book: Book) -> Book:
+        """The book under its names."""
+        return replace(book, title=self.title, author=self.author, narrator=self.narrator)
+
+
+@dataclass(frozen=True, slots=True)
+class AddChapters:
+    """Take in a manuscript: (id, title, key of the text) of every chapter."""
+
+    chapters: tuple[tuple[str, str, str], ...]
+    label: ClassVar[str] = "Bring in the manuscript"
+    chapter: ClassVar[str] = ""
+
+    def apply(self, book: Book) -> Book:
+        """The book with the chapters after those it has."""
+        there = {c.id for c in book.chapters}
+        fresh = tuple(ChapterState(i, title, key) for i, title, key in self.chapters if i not in there)
+        return replace(book, chapters=book.chapters + fresh)
+
+
+@dataclass(frozen=True, slots=True)
+class AddRecording:
+    """Take in a recording whose bytes are in the book already."""
+
+    recording: Recording
+    label: ClassVar[str] = "Bring in a recording"
+    chapter: ClassVar[str] = ""
+
+    def apply(self, book: Book) -> Book:
+        """The book with the recording; one that is there already is not added twice."""
+        if any(r.hash == self.recording.hash for r in book.recordings):
+            return book
+        return replace(book, recordings=(*book.recordings, self.recording))
+
+
+@dataclass(frozen=True, slots=True)
+class PairRecording:
+    """Say which recording reads a chapter; the chapter's reel starts as the whole of it."""
+
+    chapter: str
+    recording: str
+    label: ClassVar[str] = "Pair a recording with a chapter"
+
+    def apply(self, book: Book) -> Book:
+        """The book with the pair; edits of another pairing are left behind in the history."""
+        length = book.recording(self.recording).length
+        return book.with_chapter(
+            self.chapter, lambda c: replace(c, recording=self.recording, hearing="", findings=(), reel=reel_of(self.recording, length), master=None)
+        )
+
+
+@dataclass(frozen=True, slots=True)
+class PlaceHearing:
+    """Lay what was heard, and the findings that follow, on a chapter; decisions made by hand are kept."""
+
+    chapter: str
+    hearing: str
+    findings: tuple[Finding, ...]
+    label: ClassVar[str] = "Hear the chapter"
+
+    def apply(self, book: Book) -> Book:
+        """The book with the findings in reading order."""
+        before = {(f.kind, f.word_index, f.word_count, f.heard): f for f in book.chapter(self.chapter).findings}
+        kept = []
+        for finding in self.findings:
+            old = before.get((finding.kind, finding.word_index, finding.word_count, finding.heard))
+            kept.append(replace(finding, decision=old.decision, note=old.note) if old else finding)
+        return book.with_chapter(self.chapter, lambda c: replace(c, hearing=self.hearing, findings=tuple(kept)))
+
+
+@dataclass(frozen=True, slots=True)
+class AddFinding:
+    """A finding that the editor made by hand."""
+
+    chapter: str
+    finding: Finding
+    label: ClassVar[str] = "Note a finding"
+
+    def apply(self, book: Book) -> Book:
+        """The book with the finding at its place in reading order."""
+        return book.with_chapter(
+            self.chapter, lambda c: replace(c, findings=tuple(sorted((*c.findings, self.finding), key=lambda f: (f.start, f.word_index))))
+        )
+
+
+@dataclass(frozen=True, slots=True)
+class Decide:
+    """Decide one or several findings.  `pickup` is the line to read again, where that is the decision."""
+
+    chapter: str
+    findings: tuple[str, ...]
+    decision: Decision
+    note: str = ""
+    pickup: Pickup | None = None
+
+    @property
+    def label(self) -> str:
+        """The step's name."""
+        return {"open": "Reopen", "stet": "Stet", "mend": "Mend", "pickup": "Pickup"}[self.decision.value]
+
+    def apply(self, book: Book) -> Book:
+        """The book with the decision; a pickup line that no finding asks for any more leaves the ledger."""
+        for finding_id in self.findings:
+            book.chapter(self.chapter).finding(finding_id)
+        book = book.with_chapter(
+            self.chapter,
+            lambda c: replace(
+                c, findings=tuple(replace(f, decision=self.decision, note=self.note or f.note) if f.id in self.findings else f for f in c.findings)
+            ),
+        )
+        pickups: list[Pickup] = []
+        for p in book.pickups:
+            if p.chapter != self.chapter or p.state not in (State.TO_SEND, State.SENT):
+                pickups.append(p)
+                continue
+            left = tuple(f for f in p.findings if f not in self.findings)
+            if left:
+                pickups.append(p if left == p.findings else replace(p, findings=left))
+        if self.decision is Decision.PICKUP and self.pickup is not None:
+            asked = self.pickup
+            same = next((p for p in pickups if p.chapter == asked.chapter and p.first_word == asked.first_word and p.state is State.TO_SEND), None)
+            if same:
+                merged = replace(same, findings=tuple(dict.fromkeys((*same.findings, *self.findings))))
+                pickups = [merged if p is same else p for p in pickups]
+            else:
+                pickups.append(replace(asked, findings=self.findings))
+        return replace(book, pickups=tuple(pickups))
+
+
+@dataclass(frozen=True, slots=True)
+class EditReel:
+    """Carry out an edit on a chapter's reel; where it mends findings, they are marked so."""
+
+    chapter: str
+    edit: ReelCommand
+    findings: tuple[str, ...] = ()
+
+    @property
+    def label(self) -> str:
+        """The step's name."""
+        return {
+            "cut_and_close": "Cut and close", "cut_and_fill": "Cut and fill with room tone", "split": "Split", "move_join": "Move a join",
+            "set_gain": "Set the gain", "replace_by_take": "Replace by a take",
+        }[self.edit.kind]  # fmt: skip
+
+    def apply(self, book: Book) -> Book:
+        """The book with the edit."""
+        reel = book.chapter(self.chapter).reel
+        if reel is None:
+            raise EditRefused("This chapter has no recording yet. Pair one with it at Intake.")
+        edited = self.edit.apply(reel)
+        book = book.with_chapter(self.chapter, lambda c: replace(c, reel=edited))
+        if self.findings:
+            book = Decide(self.chapter, self.findings, Decision.MEND).apply(book)
+        return book
+
+
+@dataclass(frozen=True, slots=True)
+class MarkSent:
+    """The call sheet went out: every pickup to send is sent."""
+
+    pickups: tuple[str, ...]
+    label: ClassVar[str] = "Send pickups"
+    chapter: ClassVar[str] = ""
+
+    def apply(self, book: Book) -> Book:
+        """The book with the pickups sent."""
+        for pickup in self.pickups:
+            book = book.with_pickup(pickup, lambda p: replace(p, state=State.SENT))
+        return book
+
+
+@dataclass(frozen=True, slots=True)
+class ReceiveTakes:
+    """Takes that were found in a pickup recording: (pickup, takes, the proposed one) of each line."""
+
+    recording: str
+    found: tuple[tuple[str, tuple[Take, ...], int], ...]
+    label: ClassVar[str] = "Receive takes"
+    chapter: ClassVar[str] = ""
+
+    def apply(self, book: Book) -> Book:
+        """The book with the takes beside those that came before."""
+        for pickup, takes, best in self.found:
+            book = book.with_pickup(
+                pickup, lambda p, takes=takes, best=best: replace(p, takes=p.takes + takes, chosen=len(p.takes) + best, state=State.IN)  # type: ignore[misc]
+            )
+        return book
+
+
+@dataclass(frozen=True, slots=True)
+class ChooseTake:
+    """Choose a take of a pickup."""
+
+    pickup: str
+    take: int
+    label: ClassVar[str] = "Choose a take"
+    chapter: ClassVar[str] = ""
+
+    def apply(self, book: Book) -> Book:
+        """The book with the choice."""
+        if not 0 <= self.take < len(book.pickup(self.pickup).takes):
+            raise EditRefused("There is no such take.")
+        return book.with_pickup(self.pickup, lambda p: replace(p, chosen=self.take, state=State.CHOSEN))
+
+
+@dataclass(frozen=True, slots=True)
+class PlaceSplice:
+    """Put a pickup's take into its chapter's reel."""
+
+    chapter: str
+    pickup: str
+    edit: ReplaceByTake
+    label: ClassVar[str] = "Splice a pickup"
+
+    def apply(self, book: Book) -> Book:
+        """The book with the take in the reel."""
+        if book.pickup(self.pickup).state in (State.SPLICED, State.PASSED):
+            raise EditRefused("This pickup is spliced already. Undo that first.")
+        book = EditReel(self.chapter, self.edit).apply(book)
+        return book.with_pickup(self.pickup, lambda p: replace(p, state=State.SPLICED))
+
+
+@dataclass(frozen=True, slots=True)
+class PassPickup:
+    """The splice was heard and is good."""
+
+    pickup: str
+    label: ClassVar[str] = "Pass a pickup"
+    chapter: ClassVar[str] = ""
+
+    def apply(self, book: Book) -> Book:
+        """The book with the pickup passed."""
+        if book.pickup(self.pickup).state is not State.SPLICED:
+            raise EditRefused("Only a pickup that is spliced can pass.")
+        return book.with_pickup(self.pickup, lambda p: replace(p, state=State.PASSED))
+
+
+@dataclass(frozen=True, slots=True)
+class SetMaster:
+    """A chapter was mastered."""
+
+    chapter: str
+    master: Master
+    label: ClassVar[str] = "Master the chapter"
+
+    def apply(self, book: Book) -> Book:
+        """The book with the master's figures."""
+        return book.with_chapter(self.chapter, lambda c: replace(c, master=self.master, released=""))
+
+
+@dataclass(frozen=True, slots=True)
+class MarkReleased:
+    """Chapter files were released."""
+
+    files: tuple[tuple[str, str], ...]
+    label: ClassVar[str] = "Release"
+    chapter: ClassVar[str] = ""
+    kind: Literal["mark_released"] = field(default="mark_released")
+
+    def apply(self, book: Book) -> Book:
+        """The book with the names of the released files."""
+        for chapter, file in self.files:
+            book = book.with_chapter(chapter, lambda c, file=file: replace(c, released=file))  # type: ignore[misc]
+        return book
+
+
+BookCommand = (
+    SetDetails | AddChapters | AddRecording | PairRecording | PlaceHearing | AddFinding | Decide | EditReel | MarkSent | ReceiveTakes
+    | ChooseTake | PlaceSplice | PassPickup | SetMaster | MarkReleased
+)  # fmt: skip
+KINDS: dict[str, type] = {c.__name__: c for c in BookCommand.__args__}

@@ -1,0 +1,111 @@
+"""The book as one frozen value.  Large contents (text, hearings, sound) stand beside it, known by their hashes."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+
+from faithful_reel.core.collate.findings import Finding
+from faithful_reel.core.errors import EditRefused
+from faithful_reel.core.pickups.ledger import Pickup
+from faithful_reel.core.reel.commands import ToneSource
+from faithful_reel.core.reel.reel import Reel
+
+
+@dataclass(frozen=True, slots=True)
+class Recording:
+    """A recording as received: known by the SHA-256 of its bytes.  `length` is in samples at the book's rate."""
+
+    hash: str
+    name: str
+    suffix: str
+    rate: int
+    channels: int
+    length: int
+    peak_db: float
+    noise_floor_db: float
+    rms_db: float
+    tone: ToneSource | None
+
+
+@dataclass(frozen=True, slots=True)
+class Master:
+    """A mastered chapter file: its name in the book's `masters` folder, what was done, and the independent check."""
+
+    file: str
+    profile: str
+    reel_key: str
+    steps: tuple[str, ...]
+    figures: dict[str, float | int | str | bool | None]
+    verdicts: tuple[tuple[str, str, str, bool], ...]
+
+    @property
+    def passed(self) -> bool:
+        """Whether every rule passes."""
+        return all(v[3] for v in self.verdicts)
+
+
+@dataclass(frozen=True, slots=True)
+class ChapterState:
+    """All that was decided about one chapter.  `text` and `hearing` are keys of contents."""
+
+    id: str
+    title: str
+    text: str
+    recording: str = ""
+    hearing: str = ""
+    findings: tuple[Finding, ...] = ()
+    reel: Reel | None = None
+    master: Master | None = None
+    released: str = ""
+
+    def finding(self, finding_id: str) -> Finding:
+        """The finding with this id."""
+        for finding in self.findings:
+            if finding.id == finding_id:
+                return finding
+        raise EditRefused("This finding is no longer there.")
+
+
+@dataclass(frozen=True, slots=True)
+class Book:
+    """All of one production."""
+
+    title: str = "Untitled"
+    author: str = ""
+    narrator: str = ""
+    rate: int = 44_100
+    chapters: tuple[ChapterState, ...] = ()
+    recordings: tuple[Recording, ...] = ()
+    pickups: tuple[Pickup, ...] = ()
+
+    def chapter(self, chapter_id: str) -> ChapterState:
+        """The chapter with this id."""
+        for chapter in self.chapters:
+            if chapter.id == chapter_id:
+                return chapter
+        raise EditRefused("This chapter is no longer there.")
+
+    def recording(self, recording_hash: str) -> Recording:
+        """The recording with this hash."""
+        for recording in self.recordings:
+            if recording.hash == recording_hash:
+                return recording
+        raise EditRefused("This recording is no longer in the book.")
+
+    def pickup(self, pickup_id: str) -> Pickup:
+        """The pickup with this id."""
+        for pickup in self.pickups:
+            if pickup.id == pickup_id:
+                return pickup
+        raise EditRefused("This pickup is no longer there.")
+
+    def with_chapter(self, chapter_id: str, change: Callable[[ChapterState], ChapterState]) -> Book:
+        """The book with one chapter changed; all others are the same objects."""
+        self.chapter(chapter_id)
+        return replace(self, chapters=tuple(change(c) if c.id == chapter_id else c for c in self.chapters))
+
+    def with_pickup(self, pickup_id: str, change: Callable[[Pickup], Pickup]) -> Book:
+        """The book with one pickup changed."""
+        self.pickup(pickup_id)
+        return replace(self, pickups=tuple(change(p) if p.id == pickup_id else p for p in self.pickups))

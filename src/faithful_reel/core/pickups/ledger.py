@@ -1,0 +1,60 @@
+"""The ledger of pickups and the call sheet that the narrator receives."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Sequence
+from dataclasses import dataclass
+from enum import StrEnum
+
+
+class State(StrEnum):
+    """How far a pickup has come."""
+
+    TO_SEND = "to send"
+    SENT = "sent"
+    IN = "in"
+    CHOSEN = "chosen"
+    SPLICED = "spliced"
+    PASSED = "passed"
+
+
+@dataclass(frozen=True, slots=True)
+class Take:
+    """One reading of a pickup's line in a pickup recording; `start` and `stop` in samples at the book's rate."""
+
+    recording: str
+    start: int
+    stop: int
+    departures: int
+    heard: str
+
+
+@dataclass(frozen=True, slots=True)
+class Pickup:
+    """One line that the narrator is to read again.  `first_word` and `word_count` say where the line stands."""
+
+    id: str
+    chapter: str
+    findings: tuple[str, ...]
+    line: str
+    heard: str
+    first_word: int
+    word_count: int
+    start: int
+    stop: int
+    state: State = State.TO_SEND
+    takes: tuple[Take, ...] = ()
+    chosen: int = -1
+
+
+def call_sheet(pickups: Sequence[Pickup], titles: dict[str, str], rate: int) -> str:
+    """The call sheet as CSV: number, chapter, time, the line, what was heard instead."""
+    out = io.StringIO()
+    writer = csv.writer(out)
+    writer.writerow(["number", "chapter", "time", "read this line", "what was heard"])
+    for number, pickup in enumerate(pickups, 1):
+        minutes, seconds = divmod(pickup.start / rate, 60)
+        writer.writerow([number, titles.get(pickup.chapter, ""), f"{int(minutes)}:{seconds:04.1f}", pickup.line, pickup.heard])
+    return out.getvalue()
