@@ -22,29 +22,29 @@ class Overview:
     length: int
     levels: tuple[NDArray[np.float32], ...]
 
-    def columns(self, start: int, stop: int, width: int) -> NDArray[np.float32]:
-        """(2, width) minima and maxima of `width` equal columns of `start` to `stop`.
+    def columns(self, edges: NDArray[np.float64]) -> NDArray[np.float32]:
+        """(2, width) minima and maxima between each two of `width + 1` rising positions, which may be unevenly spaced.
 
         Columns narrower than `BASE` samples show their bin: draw the samples themselves at that zoom.
         """
-        per_column = max(1.0, (stop - start) / max(1, width))
+        width = len(edges) - 1
+        out = np.zeros((2, max(0, width)), np.float32)
+        if width <= 0 or not self.levels[0].shape[1]:
+            return out
+        per_column = max(1.0, float(edges[-1] - edges[0]) / width)
         level = 0
         while level + 1 < len(self.levels) and BASE * STEP ** (level + 1) <= per_column:
             level += 1
         bins, size = self.levels[level], BASE * STEP**level
-        edges = np.linspace(start, stop, width + 1) / size
-        first = np.clip(np.floor(edges[:-1]).astype(np.intp), 0, max(0, bins.shape[1] - 1))
-        out = np.zeros((2, width), np.float32)
-        if not bins.shape[1] or width <= 0:
-            return out
-        last = np.maximum(first + 1, np.clip(np.ceil(edges[1:]).astype(np.intp), 0, bins.shape[1]))
+        count = bins.shape[1]
+        first = np.clip(np.floor(edges[:-1] / size).astype(np.intp), 0, count - 1)
+        last = np.maximum(first + 1, np.clip(np.ceil(edges[1:] / size).astype(np.intp), 0, count))
         # reduceat takes pairs: every even slot is a column, every odd one what lies between
         pairs = np.empty(2 * width, np.intp)
-        pairs[0::2], pairs[1::2] = first, np.minimum(last, bins.shape[1] - 1)
+        pairs[0::2], pairs[1::2] = first, np.minimum(last, count - 1)
         out[0] = np.minimum.reduceat(bins[0], pairs)[0::2]
         out[1] = np.maximum.reduceat(bins[1], pairs)[0::2]
-        outside = (edges[1:] * size <= 0) | (edges[:-1] * size >= self.length)
-        out[:, outside] = 0
+        out[:, (edges[1:] <= 0) | (edges[:-1] >= self.length)] = 0
         return out
 
 

@@ -45,11 +45,12 @@ class Proof:
     heard: tuple[Heard, ...]
     placed: tuple[Placed | None, ...]
     findings: tuple[Finding, ...]
+    links: tuple[Link, ...]
     seconds: float
 
 
 @dataclass(frozen=True, slots=True)
-class _Listening:
+class Listening:
     """What one pass over the recording gave; heard words carry aligned edges."""
 
     chunks: list[Chunk]
@@ -58,7 +59,7 @@ class _Listening:
     links: list[Link]
 
 
-def listen(x: Signal, chapter: Chapter, ear: Ear, watch: Watch) -> _Listening:
+def listen(x: Signal, chapter: Chapter, ear: Ear, watch: Watch) -> Listening:
     """First ear over the whole recording, collated, every heard word placed by alignment.
 
     Raises
@@ -78,7 +79,7 @@ def listen(x: Signal, chapter: Chapter, ear: Ear, watch: Watch) -> _Listening:
         raise SignalError("No words were heard in this recording. Choose the recording of this chapter.")
     links = collated([w.text for w in chapter.words], [h.text for h in heard])
     heard = _with_edges(x, chapter, chunks, heard, owner, links, Part(watch, 0.8, 1.0))
-    return _Listening(chunks, heard, owner, links)
+    return Listening(chunks, heard, owner, links)
 
 
 def _with_edges(
@@ -116,7 +117,7 @@ def _with_edges(
     return out
 
 
-def placed_words(chapter: Chapter, listening: _Listening) -> tuple[Placed | None, ...]:
+def placed_words(chapter: Chapter, listening: Listening) -> tuple[Placed | None, ...]:
     """For every written word the stretch that reads it, rightly or not; None for a word that was not read."""
     placed: list[Placed | None] = [None] * len(chapter.words)
     for link in listening.links:
@@ -170,7 +171,7 @@ def proofed(x: Signal, chapter: Chapter, ear: Ear, second: Ear | None = None, wa
     findings.sort(key=lambda f: (f.start, f.word_index))
     watch.tick(1.0, "done")
     numbered = tuple(replace(f, id=f"f{n:04d}") for n, f in enumerate(findings, 1))
-    return Proof(tuple(listening.heard), placed_words(chapter, listening), numbered, len(x) / EAR_RATE)
+    return Proof(tuple(listening.heard), placed_words(chapter, listening), numbered, tuple(listening.links), len(x) / EAR_RATE)
 
 
 # --- weighing -----------------------------------------------------------------------------------------------------
@@ -186,13 +187,13 @@ class _Block:
     chunk: int
 
 
-def _chunk_of(listening: _Listening, heard: range) -> int:
+def _chunk_of(listening: Listening, heard: range) -> int:
     if heard:
         return listening.owner[heard.start]
     return listening.owner[min(heard.start, len(listening.owner) - 1)]
 
 
-def _blocks(listening: _Listening, found: Sequence[Difference]) -> list[_Block]:
+def _blocks(listening: Listening, found: Sequence[Difference]) -> list[_Block]:
     blocks: list[_Block] = []
     for index, d in enumerate(found):
         if d.kind not in _WORDS:
@@ -236,7 +237,7 @@ def _reads_as(tokens: Sequence[str], written: Sequence[str]) -> bool:
 
 
 def _weighed(
-    x: Signal, chapter: Chapter, listening: _Listening, found: Sequence[Difference], ear: Ear, second: Ear | None, watch: Watch
+    x: Signal, chapter: Chapter, listening: Listening, found: Sequence[Difference], ear: Ear, second: Ear | None, watch: Watch
 ) -> list[tuple[Evidence, float]]:
     """Evidence and confidence of every difference."""
     results: list[tuple[Evidence, float]] = [(Evidence(), 0.5)] * len(found)
@@ -267,7 +268,7 @@ def _weighed(
 
 
 def _weigh_chunk(
-    x: Signal, chapter: Chapter, listening: _Listening, blocks: list[_Block], ear: Ear, second: Ear | None
+    x: Signal, chapter: Chapter, listening: Listening, blocks: list[_Block], ear: Ear, second: Ear | None
 ) -> list[tuple[_Block, Evidence, float]]:
     chunk = blocks[0].chunk
     span = listening.chunks[chunk].span
@@ -376,7 +377,7 @@ def is_common(word: str) -> bool:
 # --- findings -----------------------------------------------------------------------------------------------------
 
 
-def _finding(chapter: Chapter, listening: _Listening, d: Difference, evidence: Evidence, confidence: float) -> Finding:
+def _finding(chapter: Chapter, listening: Listening, d: Difference, evidence: Evidence, confidence: float) -> Finding:
     heard = listening.heard
     if d.heard:
         start, stop = heard[d.heard.start].start, heard[d.heard.stop - 1].stop
@@ -390,7 +391,7 @@ def _finding(chapter: Chapter, listening: _Listening, d: Difference, evidence: E
     )  # fmt: skip
 
 
-def _flaws(x: Signal, listening: _Listening) -> list[Finding]:
+def _flaws(x: Signal, listening: Listening) -> list[Finding]:
     """Pauses that are too long, noises in pauses, clipped words."""
     heard = sorted(listening.heard, key=lambda h: h.start)
     written_at = _written_positions(listening)
@@ -441,7 +442,7 @@ def _clipped(x: Signal, *, flaw_at: Callable[[int], int]) -> list[Finding]:
     return found
 
 
-def _written_positions(listening: _Listening) -> Callable[[int], int]:
+def _written_positions(listening: Listening) -> Callable[[int], int]:
     starts, indices = [], []
     for link in listening.links:
         if link.written and link.heard:
@@ -465,5 +466,5 @@ def in_rate(proof: Proof, rate: int, span: Span) -> Proof:
         tuple(replace(h, start=scaled(h.start), stop=scaled(h.stop)) for h in proof.heard),
         tuple(p and Placed(scaled(p.start), scaled(p.stop), p.confidence) for p in proof.placed),
         tuple(replace(f, start=scaled(f.start), stop=scaled(f.stop)) for f in proof.findings),
-        proof.seconds,
-    )
+        proof.links, proof.seconds,
+    )  # fmt: skip

@@ -22,13 +22,17 @@ class State(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Take:
-    """One reading of a pickup's line in a pickup recording; `start` and `stop` in samples at the book's rate."""
+    """One reading of a pickup's line in a pickup recording; positions in samples at the book's rate.
+
+    `words` holds (start, stop) of every token of the line, (-1, -1) for one that was not read.
+    """
 
     recording: str
     start: int
     stop: int
     departures: int
     heard: str
+    words: tuple[tuple[int, int], ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

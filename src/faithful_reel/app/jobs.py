@@ -1,0 +1,112 @@
+"""Long work beside the window: threads, progress, cancel; every callback comes on the interface thread."""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from typing import Any, TypeVar
+
+from PyQt6.QtCore import QObject, Qt, pyqtSignal, pyqtSlot
+
+from faithful_reel.core.errors import Cancelled
+from faithful_reel.core.jobs import FlagWatch, Job
+
+T = TypeVar("T")
+REPORT_S = 0.1
+
+
+class Running:
+    """A started job: its name, how far it is, and its cancel."""
+
+    def __init__(self, name: str) -> None:
+        self.name = name
+        self.fraction = 0.0
+        self.note = ""
+        self.since = time.monotonic()
+        self._cancelled = threading.Event()
+
+    def cancel(self) -> None:
+        """Ask the job to stop; it ends with `Cancelled`."""
+        self._cancelled.set()
+
+    def cancelled(self) -> bool:
+        """Whether the job was asked to stop."""
+        return self._cancelled.is_set()
+
+    def seconds_left(self) -> float | None:
+        """Time left at the pace so far; None while nothing can be said."""
+        spent = time.monotonic() - self.since
+        return spent / self.fraction * (1 - self.fraction) if self.fraction > 0.03 and spent > 1 else None
+
+
+class Jobs(QObject):
+    """Runs jobs in a small pool.  Promises: callbacks on the interface thread, exactly one of `done` and `stopped`."""
+
+    changed = pyqtSignal()
+    _arrived = pyqtSignal(object)
+
+    def __init__(self, parent: QObject | None = None, *, workers: int = 2) -> None:
+        super().__init__(parent)
+        self._pool = ThreadPoolExecutor(workers, thread_name_prefix="job")
+        self.running: list[Running] = []
+        self._arrived.connect(self._deliver, Qt.ConnectionType.QueuedConnection)
+
+    def start(
+        self, name: str, job: Job[T], *, done: Callable[[T], None], stopped: Callable[[BaseException], None],
+        progress: Callable[[float, str], None] | None = None,
+    ) -> Running:  # fmt: skip
+        """Run `job` beside the window."""
+        running = Running(name)
+        self.running.append(running)
+        last = [0.0]
+
+        def report(fraction: float, note: str) -> None:
+            running.fraction, running.note = fraction, note
+            now = time.monotonic()
+            if now - last[0] >= REPORT_S or fraction >= 1:
+                last[0] = now
+                self._arrived.emit((running, "progress", (fraction, note), progress))
+
+        def work() -> None:
+            watch = FlagWatch(report, running.cancelled)
+            try:
+                watch.tick(0.0)
+                result = job(watch)
+                watch.tick(1.0)
+            except BaseException as why:  # noqa: BLE001 - the one place where a job's end is handed over
+                self._arrived.emit((running, "stopped", why, stopped))
+            else:
+                self._arrived.emit((running, "done", result, done))
+
+        self._pool.submit(work)
+        self.changed.emit()
+        return running
+
+    @pyqtSlot(object)
+    def _deliver(self, message: tuple[Running, str, Any, Callable[..., None] | None]) -> None:
+        running, what, value, callback = message
+        if what == "progress":
+            self.changed.emit()
+            if callback is not None and running in self.running:
+                callback(*value)
+            return
+        if running in self.running:
+            self.running.remove(running)
+        self.changed.emit()
+        if callback is not None:
+            callback(value)
+
+    def cancel_all(self) -> None:
+        """Ask every job to stop."""
+        for running in self.running:
+            running.cancel()
+
+    def close(self) -> None:
+        """Stop everything and wait for it."""
+        self.cancel_all()
+        self._pool.shutdown(wait=True)
+
+
+__all__ = ["Cancelled", "Jobs", "Running"]

@@ -1,0 +1,82 @@
+"""The process that owns the sound device: pulls samples from a shared ring, whatever the window is busy with.
+
+Started once by `faithful_reel.app.sound`; ends when its standard input closes.
+"""
+
+from __future__ import annotations
+
+import sys
+from multiprocessing import resource_tracker, shared_memory
+
+import numpy as np
+from PyQt6.QtCore import QCoreApplication, QIODevice, QTimer
+from PyQt6.QtMultimedia import QAudio, QAudioFormat, QAudioSink, QMediaDevices
+
+WRITTEN, READ, STATE, RUN = range(4)
+READY, NO_DEVICE = 1, 2
+HEADER = 64
+RING = 1 << 15
+
+
+class _Ring(QIODevice):
+    """What the sink pulls from: silence while nothing runs."""
+
+    def __init__(self, header: np.ndarray, ring: np.ndarray) -> None:  # type: ignore[type-arg]
+        super().__init__()
+        self._header, self._ring = header, ring
+        self.open(QIODevice.OpenModeFlag.ReadOnly)
+
+    def bytesAvailable(self) -> int:  # noqa: N802 - Qt's name
+        return RING * 4
+
+    def readData(self, most: int) -> bytes:  # noqa: N802 - Qt's name
+        count = min(most // 4, 4096)
+        out = np.zeros(count, np.float32)
+        if self._header[RUN]:
+            read, written = int(self._header[READ]), int(self._header[WRITTEN])
+            have = min(count, written - read)
+            at = (read + np.arange(have)) % RING
+            out[:have] = self._ring[at]
+            self._header[READ] = read + have
+        return out.tobytes()
+
+    def writeData(self, _data: bytes) -> int:  # noqa: N802 - Qt's name
+        return -1
+
+
+def main(name: str, rate: int) -> int:
+    """Play what the ring named `name` holds."""
+    memory = shared_memory.SharedMemory(name=name)
+    resource_tracker.unregister(memory._name, "shared_memory")  # type: ignore[attr-defined]  # noqa: SLF001 - the parent owns it
+    header: np.ndarray = np.frombuffer(memory.buf, np.int64, 4)  # type: ignore[type-arg]
+    ring: np.ndarray = np.frombuffer(memory.buf, np.float32, RING, HEADER)  # type: ignore[type-arg]
+    app = QCoreApplication([])
+    device = QMediaDevices.defaultAudioOutput()
+    wanted = QAudioFormat()
+    wanted.setSampleRate(rate)
+    wanted.setChannelCount(1)
+    wanted.setSampleFormat(QAudioFormat.SampleFormat.Float)
+    if device.isNull() or not device.isFormatSupported(wanted):
+        header[STATE] = NO_DEVICE
+        return 0
+    source = _Ring(header, ring)
+    sink = QAudioSink(device, wanted)
+    sink.setBufferSize(rate // 10 * 4)
+    sink.start(source)
+    header[STATE] = READY if sink.error() == QAudio.Error.NoError else NO_DEVICE
+    closed = QTimer()
+    closed.setInterval(500)
+    closed.timeout.connect(_quit_when_orphaned)
+    closed.start()
+    return app.exec()
+
+
+def _quit_when_orphaned() -> None:
+    import os
+
+    if os.getppid() == 1:
+        QCoreApplication.quit()
+
+
+if __name__ == "__main__":
+    sys.exit(main(sys.argv[1], int(sys.argv[2])))

@@ -1,0 +1,132 @@
+"""Paper and ink: colours of day and night, the fonts that ship with the program, the style sheet."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from importlib import resources
+
+from PyQt6.QtGui import QColor, QFont, QFontDatabase
+
+READING = "Literata"
+CONTROLS = "Inter"
+
+
+@dataclass(frozen=True, slots=True)
+class Theme:
+    """Colours by what they are for.  Text holds 4.5:1 and marks 3:1 against what they stand on; a test measures it."""
+
+    name: str
+    desk: str
+    page: str
+    ink: str
+    quiet: str
+    hairline: str
+    strip: str
+    wave: str
+    lit: str
+    chosen: str
+    red: str
+    blue: str
+    graphite: str
+    good: str
+
+    def color(self, role: str) -> QColor:
+        """The colour of a role."""
+        return QColor(getattr(self, role))
+
+    def pencil(self, decision: str) -> QColor:
+        """The editor's pencil of a decision."""
+        return QColor({"pickup": self.red, "mend": self.blue, "stet": self.graphite}.get(decision, self.ink))
+
+
+DAY = Theme(
+    "day", desk="#EFE8DA", page="#FBF8F1", ink="#26221C", quiet="#685F52", hairline="#D5CBB8", strip="#F1EADB", wave="#80694B",
+    lit="#F6DE9A", chosen="#E6DCC6", red="#B02A1E", blue="#23509B", graphite="#5C5E61", good="#3D6B36",
+)  # fmt: skip
+NIGHT = Theme(
+    "night", desk="#1B1916", page="#23211D", ink="#EAE3D5", quiet="#AEA594", hairline="#3D3932", strip="#2C2924", wave="#B89F78",
+    lit="#5E4B1C", chosen="#3A352B", red="#FF8D7D", blue="#93B7FF", graphite="#B4B5B8", good="#9CC98F",
+)  # fmt: skip
+THEMES = {t.name: t for t in (DAY, NIGHT)}
+
+
+def load_fonts() -> None:
+    """Register the shipped faces; without any font Qt draws hollow boxes and says nothing."""
+    folder = resources.files("faithful_reel") / "assets" / "fonts"
+    for file in folder.iterdir():
+        if file.name.endswith(".ttf") and QFontDatabase.addApplicationFontFromData(file.read_bytes()) < 0:
+            raise RuntimeError(f"the font {file.name} could not be loaded")
+
+
+def reading_font(size: float, *, italic: bool = False, strong: bool = False) -> QFont:
+    """The serif face of the manuscript."""
+    font = QFont(READING)
+    font.setPixelSize(round(size))
+    font.setItalic(italic)
+    if strong:
+        font.setWeight(QFont.Weight.DemiBold)
+    return font
+
+
+def control_font(size: float, *, strong: bool = False, figures: bool = False) -> QFont:
+    """The sans face of controls; `figures` makes all digits equally wide."""
+    font = QFont(CONTROLS)
+    font.setPixelSize(round(size))
+    if strong:
+        font.setWeight(QFont.Weight.DemiBold)
+    if figures:
+        font.setFeature(QFont.Tag("tnum"), 1)
+    return font
+
+
+def style_sheet(t: Theme) -> str:
+    """The whole window's style."""
+    return f"""
+    * {{ font-family: "{CONTROLS}"; font-size: 13px; color: {t.ink}; }}
+    QMainWindow, QDialog, QMessageBox {{ background: {t.desk}; }}
+    QWidget#desk, QWidget#page, QStackedWidget {{ background: {t.page}; }}
+    QWidget#side, QWidget#foot, QWidget#top {{ background: {t.desk}; }}
+    QLabel {{ background: transparent; }}
+    QLabel#quiet {{ color: {t.quiet}; }}
+    QLabel#title {{ font-family: "{READING}"; font-size: 17px; font-weight: 600; }}
+    QLabel#heading {{ font-family: "{READING}"; font-size: 15px; font-weight: 600; }}
+    QLabel#reading {{ font-family: "{READING}"; font-size: 16px; }}
+    QLabel#problem {{ color: {t.red}; }}
+    QFrame#rule {{ background: {t.hairline}; border: none; max-height: 1px; min-height: 1px; }}
+    QFrame#upright {{ background: {t.hairline}; border: none; max-width: 1px; min-width: 1px; }}
+    QFrame#card {{ background: {t.page}; border: 1px solid {t.hairline}; border-radius: 3px; }}
+    QPushButton {{ background: {t.page}; border: 1px solid {t.hairline}; border-radius: 3px; padding: 4px 10px; }}
+    QPushButton:hover {{ background: {t.chosen}; }}
+    QPushButton:focus {{ border-color: {t.ink}; }}
+    QPushButton:disabled {{ color: {t.quiet}; background: {t.desk}; }}
+    QPushButton:checked {{ background: {t.chosen}; border-color: {t.quiet}; }}
+    QPushButton#deskname {{ background: transparent; border: none; border-radius: 0; padding: 7px 9px; color: {t.quiet};
+        border-bottom: 2px solid transparent; }}
+    QPushButton#deskname:checked {{ color: {t.ink}; border-bottom: 2px solid {t.ink}; }}
+    QPushButton#deskname:focus {{ border-bottom: 2px solid {t.quiet}; }}
+    QPushButton#pickup {{ color: {t.red}; }} QPushButton#mend {{ color: {t.blue}; }} QPushButton#stet {{ color: {t.graphite}; }}
+    QLineEdit, QComboBox, QSpinBox, QDoubleSpinBox, QPlainTextEdit {{ background: {t.page}; border: 1px solid {t.hairline};
+        border-radius: 3px; padding: 3px 6px; selection-background-color: {t.lit}; selection-color: {t.ink}; }}
+    QLineEdit:focus, QComboBox:focus, QPlainTextEdit:focus {{ border-color: {t.ink}; }}
+    QComboBox QAbstractItemView {{ background: {t.page}; selection-background-color: {t.chosen}; selection-color: {t.ink}; }}
+    QTableWidget, QListView, QTableView, QTreeView {{ background: {t.page}; border: none; gridline-color: {t.hairline};
+        selection-background-color: {t.chosen}; selection-color: {t.ink}; alternate-background-color: {t.page}; outline: none; }}
+    QHeaderView::section {{ background: {t.page}; color: {t.quiet}; border: none; border-bottom: 1px solid {t.hairline}; padding: 4px 6px; }}
+    QTableCornerButton::section {{ background: {t.page}; border: none; }}
+    QScrollBar:vertical {{ background: {t.desk}; width: 11px; margin: 0; }}
+    QScrollBar::handle:vertical {{ background: {t.hairline}; min-height: 30px; border-radius: 4px; margin: 2px; }}
+    QScrollBar::handle:vertical:hover {{ background: {t.quiet}; }}
+    QScrollBar::add-line, QScrollBar::sub-line {{ height: 0; width: 0; }}
+    QScrollBar:horizontal {{ background: {t.desk}; height: 11px; }}
+    QScrollBar::handle:horizontal {{ background: {t.hairline}; border-radius: 4px; margin: 2px; }}
+    QMenuBar {{ background: {t.desk}; }} QMenuBar::item {{ padding: 3px 8px; background: transparent; }}
+    QMenuBar::item:selected, QMenu::item:selected {{ background: {t.chosen}; }}
+    QMenu {{ background: {t.page}; border: 1px solid {t.hairline}; }} QMenu::item {{ padding: 5px 26px 5px 16px; }}
+    QMenu::item:disabled {{ color: {t.quiet}; }}
+    QMenu::separator {{ height: 1px; background: {t.hairline}; margin: 4px 8px; }}
+    QToolTip {{ background: {t.page}; color: {t.ink}; border: 1px solid {t.hairline}; padding: 3px; }}
+    QProgressBar {{ background: {t.strip}; border: 1px solid {t.hairline}; border-radius: 3px; text-align: center; max-height: 14px; font-size: 11px; }}
+    QProgressBar::chunk {{ background: {t.lit}; }}
+    QSplitter::handle {{ background: {t.hairline}; }}
+    QCheckBox {{ spacing: 6px; }}
+    """

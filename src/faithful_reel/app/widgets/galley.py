@@ -1,0 +1,677 @@
+"""The galley: manuscript lines with their strips of sound, words above the sound they belong to."""
+
+from __future__ import annotations
+
+from bisect import bisect_right
+from collections import OrderedDict
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+from PyQt6.QtCore import QPoint, QPointF, QRectF, Qt, pyqtSignal
+from PyQt6.QtGui import QFontMetricsF, QImage, QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen, QPixmap, QResizeEvent
+from PyQt6.QtWidgets import QAbstractScrollArea, QWidget
+
+from faithful_reel.app.theme import DAY, Theme, control_font, reading_font
+
+LEFT, RIGHT = 78.0, 132.0
+TEXT_H, STRIP_H, GAP_H = 31.0, 30.0, 19.0
+LINE_H = TEXT_H + STRIP_H + GAP_H
+SPACE = 7.0
+CACHE = 80
+Columns = Callable[[NDArray[np.float64]], NDArray[np.float32]]
+
+
+@dataclass(frozen=True, slots=True)
+class Cell:
+    """One word to set: `start` and `stop` are samples, -1 where it is not heard; `word` is -1 for heard-only words."""
+
+    text: str
+    word: int
+    start: int
+    stop: int
+    extra: bool = False
+    paragraph: int = 0
+    heading: bool = False
+    italic: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Mark:
+    """A finding as it is drawn: over written words `first` to `last`, or at samples `start` to `stop` where it has none."""
+
+    id: str
+    kind: str
+    first: int
+    count: int
+    start: int
+    stop: int
+    note: str
+    decision: str
+    doubtful: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class GalleyContent:
+    """All that a galley shows."""
+
+    cells: tuple[Cell, ...] = ()
+    marks: tuple[Mark, ...] = ()
+    joins: tuple[int, ...] = ()
+    length: int = 0
+    rate: int = 44_100
+
+
+@dataclass(slots=True)
+class _Line:
+    cells: list[tuple[int, float, float]] = field(default_factory=list)  # (cell, left, right)
+    xs: list[float] = field(default_factory=list)
+    ts: list[float] = field(default_factory=list)
+    heading: bool = False
+
+    def x_of(self, position: float) -> float:
+        return float(np.interp(position, self.ts, self.xs)) if self.ts else LEFT
+
+    def t_of(self, x: float) -> float:
+        return float(np.interp(x, self.xs, self.ts)) if self.ts else -1.0
+
+
+def draw_sound(painter: QPainter, found: NDArray[np.float32], x: float, y: float, height: float, theme: Theme, scale: float, color: str = "") -> None:
+    """Paint (2, width) minima and maxima, at `scale` device pixels a column, in a strip.
+
+    Heights are compressed by a power of 0.6 so that a quiet word is still seen.
+    """
+    width = found.shape[1]
+    rows = max(1, round(height * scale))
+    if not width:
+        return
+    shaped = np.sign(found) * np.abs(found) ** np.float32(0.6)
+    half = rows / 2
+    top = np.clip(np.round(half - shaped[1] * half), 0, rows - 1)
+    bottom = np.clip(np.round(half - shaped[0] * half), 1, rows)
+    bottom = np.maximum(bottom, top + 1)
+    index = np.arange(rows)[:, None]
+    mask = (index >= top) & (index < bottom)
+    ink = theme.color(color or "wave").rgba()
+    pixels = np.where(mask, np.uint32(ink), np.uint32(0))
+    pixels = np.ascontiguousarray(pixels, dtype=np.uint32)
+    image = QImage(pixels.tobytes(), width, rows, width * 4, QImage.Format.Format_ARGB32)
+    image.setDevicePixelRatio(scale)
+    painter.drawImage(QPointF(x, y), image)
+
+
+class Galley(QAbstractScrollArea):
+    """The page.  Knows no book: it is given cells, marks and a function that draws sound."""
+
+    word_clicked = pyqtSignal(int, int)  # cell, sample
+    word_activated = pyqtSignal(int)  # sample
+    selection_changed = pyqtSignal(int, int)  # first and last written word, -1 for none
+    mark_clicked = pyqtSignal(str)
+    menu_wanted = pyqtSignal(QPoint)
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setObjectName("galley")
+        self.setAccessibleName("Galley: the chapter's words with their sound")
+        self.setFrameShape(QAbstractScrollArea.Shape.NoFrame)
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setMinimumWidth(420)
+        self._theme = DAY
+        self._content = GalleyContent()
+        self._columns: Columns | None = None
+        self._lines: list[_Line] = []
+        self._line_of: list[int] = []
+        self._starts: list[float] = []
+        self._marks_at: dict[int, list[Mark]] = {}
+        self._notes: dict[int, list[Mark]] = {}
+        self._pixmaps: OrderedDict[int, QPixmap] = OrderedDict()
+        self._playhead = -1
+        self._lit = -1
+        self._cursor = -1
+        self._anchor = -1
+        self._selection = (-1, -1)
+        self._current = ""
+        self._show_doubtful = False
+        self._empty = "Nothing to show yet."
+        self._laid_width = 0
+
+    # --- content --------------------------------------------------------------------------------------------------
+
+    def set_theme(self, theme: Theme) -> None:
+        """Draw in another theme."""
+        self._theme = theme
+        self._redraw()
+
+    def set_content(self, content: GalleyContent, columns: Columns | None, *, keep_place: bool = False) -> None:
+        """Show a chapter; `keep_place` keeps the scroll position."""
+        bar = self.verticalScrollBar()
+        place = bar.value() if bar and keep_place else 0
+        self._content, self._columns = content, columns
+        self._lit = self._playhead = -1 if not keep_place else self._playhead
+        self._cursor = self._cursor if keep_place and self._cursor < len(content.cells) else -1
+        if not keep_place:
+            self._selection = (-1, -1)
+        self._lay_out()
+        if bar:
+            bar.setValue(place)
+
+    def set_empty_text(self, text: str) -> None:
+        """What stands on an empty page."""
+        self._empty = text
+        self._refresh()
+
+    def set_show_doubtful(self, *, shown: bool) -> None:
+        """Draw findings that are folded away as well."""
+        self._show_doubtful = shown
+        self._index_marks()
+        self._redraw()
+
+    def set_current_mark(self, mark_id: str) -> None:
+        """Show which finding is at hand, and bring it into view."""
+        self._current = mark_id
+        for mark in self._content.marks:
+            if mark.id == mark_id:
+                line = self._line_of_mark(mark)
+                if line is not None:
+                    self._show_line(line)
+        self._refresh()
+
+    @property
+    def lines(self) -> int:
+        """How many lines are set."""
+        return len(self._lines)
+
+    @property
+    def selection(self) -> tuple[int, int]:
+        """First and last selected written word; (-1, -1) for none."""
+        return self._selection
+
+    def _redraw(self) -> None:
+        self._pixmaps.clear()
+        self._refresh()
+
+    def _refresh(self) -> None:
+        port = self.viewport()
+        if port:
+            port.update()
+
+    # --- layout ---------------------------------------------------------------------------------------------------
+
+    def _lay_out(self) -> None:
+        port = self.viewport()
+        width = port.width() if port else 600
+        self._laid_width = width
+        right = width - RIGHT
+        cells, rate = self._content.cells, self._content.rate
+        body, head, ghost = (QFontMetricsF(f) for f in (reading_font(18), reading_font(22, strong=True), control_font(13)))
+        widths: dict[tuple[str, int], float] = {}
+
+        def wide(cell: Cell) -> float:
+            kind = 1 if cell.heading else 2 if cell.extra else 0
+            key = (cell.text, kind)
+            if key not in widths:
+                widths[key] = (body, head, ghost)[kind].horizontalAdvance(cell.text)
+            return widths[key]
+
+        self._lines, self._line_of = [], []
+        line = _Line()
+        x = LEFT
+        paragraph = cells[0].paragraph if cells else 0
+        next_start = _following_starts(cells, self._content.length)
+        previous_stop = 0
+        for index, cell in enumerate(cells):
+            new_paragraph = cell.paragraph != paragraph and not cell.extra
+            size = wide(cell)
+            if line.cells and (x + size > right or new_paragraph):
+                self._close(line, x, right, next_start[index - 1], previous_stop)
+                line = _Line()
+                x = LEFT + (22.0 if new_paragraph and not cell.heading else 0.0)
+            if new_paragraph:
+                paragraph = cell.paragraph
+            line.heading = line.heading or cell.heading
+            if cell.start >= 0:
+                if not line.ts:
+                    lead = 26.0 if not self._lines and cell.start > 0 and not line.cells else 0.0
+                    if lead:
+                        line.xs.append(x)
+                        line.ts.append(0.0)
+                    x += lead
+                start = max(float(cell.start), line.ts[-1] if line.ts else 0.0)
+                line.xs += [x, x + size]
+                line.ts += [start, max(start, float(cell.stop))]
+                previous_stop = cell.stop
+            line.cells.append((index, x, x + size))
+            self._line_of.append(len(self._lines))
+            gap = max(0.0, (next_start[index] - previous_stop) / rate) if cell.stop >= 0 else 0.0
+            x += size + SPACE + min(84.0, max(0.0, gap - 0.08) * 48)
+        if line.cells:
+            self._close(line, x, right, self._content.length, previous_stop)
+        self._starts = [next((t for t in row.ts), -1.0) for row in self._lines]
+        last = 0.0
+        for i, start in enumerate(self._starts):
+            last = self._starts[i] = max(last, start)
+        self._index_marks()
+        self._pixmaps.clear()
+        bar = self.verticalScrollBar()
+        if bar and port:
+            bar.setRange(0, max(0, int(len(self._lines) * LINE_H + 40 - port.height())))
+            bar.setSingleStep(int(LINE_H / 2))
+            bar.setPageStep(port.height())
+        self._refresh()
+
+    def _close(self, line: _Line, x: float, right: float, following: float, stop: int) -> None:
+        if line.ts and following > stop:
+            end = min(max(x, line.xs[-1] + 8), right + 30)
+            line.xs.append(max(end, line.xs[-1]))
+            line.ts.append(max(following, line.ts[-1]))
+        self._lines.append(line)
+
+    def _index_marks(self) -> None:
+        self._marks_at, self._notes = {}, {}
+        for mark in self._content.marks:
+            if mark.doubtful and not self._show_doubtful:
+                continue
+            line = self._line_of_mark(mark)
+            if line is None:
+                continue
+            self._notes.setdefault(line, []).append(mark)
+            for number in {line, *(self._line_of[c] for c in self._cells_of(mark))}:
+                self._marks_at.setdefault(number, []).append(mark)
+
+    def _cells_of(self, mark: Mark) -> list[int]:
+        """The cells that a mark stands on: written words, or the extra heard ones within its time."""
+        if mark.kind in ("misread", "skipped") and mark.count:
+            return [i for i, c in enumerate(self._content.cells) if mark.first <= c.word < mark.first + mark.count]
+        if mark.kind in ("added", "repeated", "false_start"):
+            return [i for i, c in enumerate(self._content.cells) if c.extra and c.start >= 0 and c.start < mark.stop and c.stop > mark.start]
+        return []
+
+    def _line_of_mark(self, mark: Mark) -> int | None:
+        cells = self._cells_of(mark)
+        if cells:
+            return self._line_of[cells[0]]
+        if mark.start >= 0 and self._lines:
+            return self._line_at(mark.start)
+        found = [i for i, c in enumerate(self._content.cells) if c.word >= mark.first]
+        return self._line_of[found[0]] if found else None
+
+    def _line_at(self, position: float) -> int:
+        return max(0, bisect_right(self._starts, position) - 1)
+
+    # --- place ----------------------------------------------------------------------------------------------------
+
+    def set_playhead(self, position: int, *, follow: bool = False) -> None:
+        """Show where sound is being heard; the word there is lit."""
+        lit = self._cell_at(position)
+        line = self._line_at(position) if position >= 0 and self._lines else -1
+        if follow and line >= 0:
+            self._show_line(line)
+        before = self._playhead
+        self._playhead, self._lit = position, lit
+        port = self.viewport()
+        if port and self._lines:
+            for number in {self._line_at(before) if before >= 0 else -1, line} - {-1}:
+                port.update(0, int(self._y(number)) - 2, port.width(), int(LINE_H) + 4)
+
+    @property
+    def lit_word(self) -> int:
+        """The written word that is lit, -1 for none."""
+        return self._content.cells[self._lit].word if 0 <= self._lit < len(self._content.cells) else -1
+
+    def _cell_at(self, position: int) -> int:
+        if position < 0 or not self._lines:
+            return -1
+        for index, _, _ in self._lines[self._line_at(position)].cells:
+            cell = self._content.cells[index]
+            if cell.start <= position < cell.stop:
+                return index
+        return -1
+
+    def _y(self, line: int) -> float:
+        bar = self.verticalScrollBar()
+        return 14 + line * LINE_H - (bar.value() if bar else 0)
+
+    def _show_line(self, line: int) -> None:
+        bar, port = self.verticalScrollBar(), self.viewport()
+        if not bar or not port:
+            return
+        y = 14 + line * LINE_H
+        if y < bar.value() + LINE_H * 0.5:
+            bar.setValue(int(y - LINE_H))
+        elif y + LINE_H > bar.value() + port.height() - LINE_H * 0.5:
+            bar.setValue(int(y + 2 * LINE_H - port.height()))
+
+    def word_rect(self, word: int) -> QRectF:
+        """Where a written word stands in the viewport; empty where it is not set."""
+        for index, cell in enumerate(self._content.cells):
+            if cell.word == word:
+                line = self._line_of[index]
+                for i, a, b in self._lines[line].cells:
+                    if i == index:
+                        return QRectF(a, self._y(line), b - a, TEXT_H)
+        return QRectF()
+
+    def _hit(self, point: QPointF) -> tuple[int, int]:
+        """(cell, sample) at a point; (-1, -1) off the text."""
+        bar = self.verticalScrollBar()
+        number = int((point.y() + (bar.value() if bar else 0) - 14) // LINE_H)
+        if not 0 <= number < len(self._lines):
+            return -1, -1
+        line = self._lines[number]
+        nearest = min(line.cells, key=lambda c: 0 if c[1] <= point.x() <= c[2] else min(abs(point.x() - c[1]), abs(point.x() - c[2])), default=None)
+        if nearest is None:
+            return -1, -1
+        cell = self._content.cells[nearest[0]]
+        on_strip = point.y() - self._y(number) > TEXT_H
+        position = int(line.t_of(point.x())) if on_strip or cell.start < 0 else cell.start
+        return nearest[0], position
+
+    # --- events ---------------------------------------------------------------------------------------------------
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:  # noqa: N802 - Qt's name
+        """Set the lines anew where the width changed."""
+        super().resizeEvent(event)
+        port = self.viewport()
+        if port and port.width() != self._laid_width:
+            top = self._top_cell()
+            self._lay_out()
+            bar = self.verticalScrollBar()
+            if bar and 0 <= top < len(self._line_of):
+                bar.setValue(int(self._line_of[top] * LINE_H))
+        else:
+            bar = self.verticalScrollBar()
+            if bar and port:
+                bar.setRange(0, max(0, int(len(self._lines) * LINE_H + 40 - port.height())))
+                bar.setPageStep(port.height())
+
+    def _top_cell(self) -> int:
+        bar = self.verticalScrollBar()
+        line = int((bar.value() if bar else 0) // LINE_H)
+        return self._lines[line].cells[0][0] if 0 <= line < len(self._lines) and self._lines[line].cells else -1
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802 - Qt's name
+        """A click puts the cursor on a word, on a margin note its finding in hand; Shift extends the selection."""
+        if event is None:
+            return
+        self.setFocus()
+        if event.button() is Qt.MouseButton.RightButton:
+            self.menu_wanted.emit(event.globalPosition().toPoint())
+            return
+        port = self.viewport()
+        if port and event.position().x() > port.width() - RIGHT:
+            mark = self._note_at(event.position())
+            if mark:
+                self.mark_clicked.emit(mark.id)
+                return
+        index, position = self._hit(event.position())
+        if index < 0:
+            return
+        if event.modifiers() & Qt.KeyboardModifier.ShiftModifier and self._anchor >= 0:
+            self._select(self._anchor, index)
+        else:
+            self._anchor = index
+            self._select(index, index)
+        self._cursor = index
+        self.word_clicked.emit(index, position)
+
+    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802 - Qt's name
+        """Dragging selects words."""
+        if event is None or not event.buttons() & Qt.MouseButton.LeftButton or self._anchor < 0:
+            return
+        index, _ = self._hit(event.position())
+        if index >= 0:
+            self._select(self._anchor, index)
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802 - Qt's name
+        """A double click plays from the word."""
+        if event is None:
+            return
+        index, position = self._hit(event.position())
+        if index >= 0 and position >= 0:
+            self.word_activated.emit(position)
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:  # noqa: N802 - Qt's name
+        """Arrows move the cursor from word to word and line to line; with Shift they select."""
+        if event is None:
+            return
+        step = {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1}.get(Qt.Key(event.key()), 0)
+        rows = {Qt.Key.Key_Up: -1, Qt.Key.Key_Down: 1}.get(Qt.Key(event.key()), 0)
+        if not (step or rows) or not self._content.cells:
+            super().keyPressEvent(event)
+            return
+        at = max(0, self._cursor)
+        if step:
+            target = min(len(self._content.cells) - 1, max(0, at + step))
+        else:
+            target = self._above_or_below(at, rows)
+        if event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
+            self._anchor = self._anchor if self._anchor >= 0 else at
+            self._select(self._anchor, target)
+        else:
+            self._anchor = target
+            self._select(target, target)
+        self._cursor = target
+        self._show_line(self._line_of[target])
+        self.word_clicked.emit(target, self._content.cells[target].start)
+
+    def _above_or_below(self, cell: int, rows: int) -> int:
+        line = min(len(self._lines) - 1, max(0, self._line_of[cell] + rows))
+        x = next((a for i, a, _ in self._lines[self._line_of[cell]].cells if i == cell), LEFT)
+        return min(self._lines[line].cells, key=lambda c: abs(c[1] - x))[0]
+
+    def _select(self, a: int, b: int) -> None:
+        words = [c.word for c in self._content.cells[min(a, b) : max(a, b) + 1] if c.word >= 0]
+        self._selection = (min(words), max(words)) if words else (-1, -1)
+        self.selection_changed.emit(*self._selection)
+        self._refresh()
+
+    def _note_at(self, point: QPointF) -> Mark | None:
+        bar = self.verticalScrollBar()
+        number = int((point.y() + (bar.value() if bar else 0) - 14) // LINE_H)
+        notes = self._notes.get(number, [])
+        row = int((point.y() - self._y(number) - 4) // 18)
+        return notes[row] if 0 <= row < len(notes) else None
+
+    # --- painting -------------------------------------------------------------------------------------------------
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802 - Qt's name
+        """Lines come from a cache; light, selection and playhead are laid under and over them."""
+        port = self.viewport()
+        if port is None or event is None:
+            return
+        painter = QPainter(port)
+        painter.fillRect(event.rect(), self._theme.color("page"))
+        if not self._lines:
+            painter.setFont(reading_font(17))
+            painter.setPen(self._theme.color("quiet"))
+            box = QRectF(60, 40, port.width() - 120, port.height() - 80)
+            painter.drawText(box, Qt.AlignmentFlag.AlignHCenter | Qt.AlignmentFlag.AlignTop | Qt.TextFlag.TextWordWrap, self._empty)
+            return
+        bar = self.verticalScrollBar()
+        top = bar.value() if bar else 0
+        first = max(0, int((top + event.rect().top() - 14) // LINE_H))
+        last = min(len(self._lines) - 1, int((top + event.rect().bottom() - 14) // LINE_H))
+        for number in range(first, last + 1):
+            y = self._y(number)
+            self._paint_under(painter, number, y)
+            painter.drawPixmap(QPointF(0, y), self._pixmap(number))
+            self._paint_over(painter, number, y)
+
+    def _paint_under(self, painter: QPainter, number: int, y: float) -> None:
+        current = next((m for m in self._marks_at.get(number, []) if m.id == self._current), None)
+        if current:
+            cells = set(self._cells_of(current))
+            for index, a, b in self._lines[number].cells:
+                if index in cells:
+                    painter.fillRect(QRectF(a - 3, y, b - a + 6, TEXT_H + STRIP_H), self._theme.color("chosen"))
+        for index, a, b in self._lines[number].cells:
+            word = self._content.cells[index].word
+            if self._selection[0] <= word <= self._selection[1] and word >= 0 and self._selection[0] != self._selection[1]:
+                painter.fillRect(QRectF(a - 3, y + 3, b - a + 6, TEXT_H - 4), self._theme.color("chosen"))
+            if index == self._lit:
+                painter.fillRect(QRectF(a - 3, y + 3, b - a + 6, TEXT_H - 4), self._theme.color("lit"))
+            if index == self._cursor and self.hasFocus():
+                painter.setPen(QPen(self._theme.color("ink"), 1))
+                painter.drawLine(QPointF(a, y + TEXT_H - 2), QPointF(b, y + TEXT_H - 2))
+
+    def _paint_over(self, painter: QPainter, number: int, y: float) -> None:
+        if self._playhead >= 0 and self._line_at(self._playhead) == number:
+            x = self._lines[number].x_of(self._playhead)
+            painter.setPen(QPen(self._theme.color("ink"), 1.4))
+            painter.drawLine(QPointF(x, y + TEXT_H - 2), QPointF(x, y + TEXT_H + STRIP_H + 3))
+            painter.setBrush(self._theme.color("ink"))
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            painter.drawEllipse(QPointF(x, y + TEXT_H + STRIP_H + 4), 2.6, 2.6)
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing, on=False)
+
+    def _pixmap(self, number: int) -> QPixmap:
+        found = self._pixmaps.pop(number, None)
+        if found is None:
+            found = self._painted(number)
+            while len(self._pixmaps) >= CACHE:
+                self._pixmaps.popitem(last=False)
+        self._pixmaps[number] = found
+        return found
+
+    def _painted(self, number: int) -> QPixmap:
+        scale = self.devicePixelRatioF()
+        port = self.viewport()
+        width = port.width() if port else 600
+        pixmap = QPixmap(round(width * scale), round(LINE_H * scale))
+        pixmap.setDevicePixelRatio(scale)
+        pixmap.fill(Qt.GlobalColor.transparent)
+        line = self._lines[number]
+        painter = QPainter(pixmap)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        if line.ts:
+            painter.setFont(control_font(11, figures=True))
+            painter.setPen(self._theme.color("quiet"))
+            seconds = line.ts[0] / self._content.rate
+            text = f"{int(seconds // 3600)}:{int(seconds // 60) % 60:02d}:{seconds % 60:04.1f}"
+            painter.drawText(QRectF(0, TEXT_H, LEFT - 14, STRIP_H), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, text)
+            left, right = line.xs[0], line.xs[-1]
+            painter.fillRect(QRectF(left, TEXT_H, right - left, STRIP_H), self._theme.color("strip"))
+            columns = max(1, round((right - left) * scale))
+            if self._columns is not None and right > left:
+                edges = np.interp(np.linspace(left, right, columns + 1), line.xs, line.ts)
+                draw_sound(painter, self._columns(edges), left, TEXT_H, STRIP_H, self._theme, scale)
+            self._paint_joins(painter, line)
+        for index, a, b in line.cells:
+            self._paint_word(painter, self._content.cells[index], a, b)
+        for mark in self._marks_at.get(number, []):
+            self._paint_mark(painter, number, mark)
+        self._paint_notes(painter, number, width)
+        painter.end()
+        return pixmap
+
+    def _paint_joins(self, painter: QPainter, line: _Line) -> None:
+        painter.setPen(QPen(self._theme.color("ink"), 1.2))
+        for at in self._content.joins:
+            if line.ts[0] < at <= line.ts[-1]:
+                x = line.x_of(at)
+                painter.drawLine(QPointF(x - 4, TEXT_H + STRIP_H + 1), QPointF(x, TEXT_H + STRIP_H - 4))
+                painter.drawLine(QPointF(x, TEXT_H + STRIP_H - 4), QPointF(x + 4, TEXT_H + STRIP_H + 1))
+
+    def _paint_word(self, painter: QPainter, cell: Cell, a: float, b: float) -> None:
+        if cell.extra:
+            painter.setFont(control_font(13))
+            painter.setPen(self._theme.color("quiet"))
+        else:
+            painter.setFont(reading_font(22, strong=True) if cell.heading else reading_font(18, italic=cell.italic))
+            painter.setPen(self._theme.color("ink" if cell.start >= 0 or not self._content.length else "quiet"))
+        painter.drawText(QRectF(a - 2, 0, b - a + 8, TEXT_H), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, cell.text)
+
+    def _paint_mark(self, painter: QPainter, number: int, mark: Mark) -> None:
+        line = self._lines[number]
+        cells = set(self._cells_of(mark))
+        here = [(a, b) for index, a, b in line.cells if index in cells]
+        pen = QPen(self._theme.pencil(mark.decision), 1.7)
+        pen.setCapStyle(Qt.PenCapStyle.RoundCap)
+        if mark.doubtful:
+            pen.setStyle(Qt.PenStyle.DotLine)
+        painter.setPen(pen)
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        base = TEXT_H - 5
+        if mark.kind == "misread" and here:
+            painter.drawPath(_wave(here[0][0], here[-1][1], base + 2))
+        elif mark.kind == "skipped" and here:
+            painter.drawLine(QPointF(here[0][0] - 2, TEXT_H / 2 + 2), QPointF(here[-1][1] + 2, TEXT_H / 2 + 2))
+        elif mark.kind == "added" and here:
+            x = (here[0][0] + here[-1][1]) / 2
+            painter.drawPolyline([QPointF(x - 6, base + 6), QPointF(x, base - 1), QPointF(x + 6, base + 6)])
+        elif mark.kind in ("repeated", "false_start") and here:
+            a, b = here[0][0] - 4, here[-1][1] + 4
+            painter.drawPolyline([QPointF(a + 4, 5), QPointF(a, 5), QPointF(a, base + 3), QPointF(a + 4, base + 3)])
+            if mark.kind == "repeated":
+                painter.drawPolyline([QPointF(b - 4, 5), QPointF(b, 5), QPointF(b, base + 3), QPointF(b - 4, base + 3)])
+            else:  # broken off: the bracket's end is torn
+                painter.drawPolyline([QPointF(b, 5), QPointF(b - 4, 10), QPointF(b, 15), QPointF(b - 4, 20), QPointF(b, base + 3)])
+        elif mark.kind == "pause" and line.ts:
+            a, b = line.x_of(mark.start), line.x_of(mark.stop)
+            path = QPainterPath(QPointF(a + 1, base + 2))
+            path.cubicTo(QPointF(a + 4, base - 10), QPointF(b - 4, base - 10), QPointF(b - 1, base + 2))
+            painter.drawPath(path)
+        elif mark.kind == "noise" and line.ts:
+            x = line.x_of((mark.start + mark.stop) / 2)
+            for dx, dy in ((0, 5), (4, 3), (4, -3)):
+                painter.drawLine(QPointF(x - dx, base - 1 - dy), QPointF(x + dx, base - 1 + dy))
+        elif mark.kind == "level" and line.ts:
+            a, b = line.x_of(mark.start), line.x_of(mark.stop)
+            painter.drawLine(QPointF(a, TEXT_H - 1), QPointF(max(b, a + 6), TEXT_H - 1))
+            painter.drawLine(QPointF(a, TEXT_H - 1), QPointF(a, TEXT_H + 3))
+            painter.drawLine(QPointF(max(b, a + 6), TEXT_H - 1), QPointF(max(b, a + 6), TEXT_H + 3))
+
+    def _paint_notes(self, painter: QPainter, number: int, width: int) -> None:
+        font = control_font(12)
+        metrics = QFontMetricsF(font)
+        for row, mark in enumerate(self._notes.get(number, [])[:4]):
+            y = 4 + row * 18
+            x = width - RIGHT + 20
+            draw_decision(painter, QPointF(x - 9, y + 9), mark.decision, self._theme)
+            painter.setFont(font)
+            painter.setPen(self._theme.pencil(mark.decision))
+            painter.drawText(QPointF(x, y + 13), metrics.elidedText(mark.note, Qt.TextElideMode.ElideRight, RIGHT - 26))
+
+
+def _wave(a: float, b: float, y: float) -> QPainterPath:
+    path = QPainterPath(QPointF(a, y))
+    x, up = a, True
+    while x < b:
+        path.quadTo(QPointF(x + 2.5, y - 4 if up else y + 4), QPointF(x + 5, y))
+        x, up = x + 5, not up
+    return path
+
+
+def draw_decision(painter: QPainter, centre: QPointF, decision: str, theme: Theme, size: float = 4.5) -> None:
+    """The shape of a decision: pickup a ring, mend a wedge, stet three dots, open a short stroke."""
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    color = theme.pencil(decision)
+    x, y = centre.x(), centre.y()
+    painter.setPen(QPen(color, 1.8))
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    if decision == "pickup":
+        painter.drawEllipse(centre, size - 0.5, size - 0.5)
+    elif decision == "mend":
+        painter.setBrush(color)
+        painter.drawPolygon([QPointF(x - size, y + size - 1), QPointF(x, y - size), QPointF(x + size, y + size - 1)])
+    elif decision == "stet":
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(color)
+        for dx in (-size, 0.0, size):
+            painter.drawEllipse(QPointF(x + dx, y), 1.5, 1.5)
+    else:
+        painter.drawLine(QPointF(x - size + 1, y), QPointF(x + size - 1, y))
+
+
+def _following_starts(cells: Sequence[Cell], length: int) -> list[float]:
+    """For every cell the start of the next one that is heard, or the end of the chapter."""
+    result = [float(length)] * len(cells)
+    following = float(length)
+    for index in range(len(cells) - 1, -1, -1):
+        result[index] = following
+        if cells[index].start >= 0:
+            following = float(cells[index].start)
+    return result

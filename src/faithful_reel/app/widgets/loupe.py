@@ -1,0 +1,270 @@
+"""The loupe: the spot under the cursor, as close as single samples; waveform or spectrogram."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
+from PyQt6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF, QWheelEvent
+from PyQt6.QtWidgets import QWidget
+
+from faithful_reel.app.theme import DAY, Theme, control_font, reading_font
+from faithful_reel.app.widgets.galley import Columns, draw_sound
+from faithful_reel.core.units import Signal
+
+WORDS_H, RULER_H = 20.0, 16.0
+NEAREST, FARTHEST_S = 60, 90.0
+SAMPLES_BELOW = 64.0
+SPECTRUM_LONGEST_S = 30.0
+
+
+@dataclass(frozen=True, slots=True)
+class LoupeWord:
+    """A word's text and edges, in samples."""
+
+    text: str
+    start: int
+    stop: int
+
+
+class Loupe(QWidget):
+    """A close, evenly spaced view of one stretch.  Wheel scrolls, Ctrl+wheel or +/- zooms, a click moves the cursor."""
+
+    clicked = pyqtSignal(int)
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setObjectName("loupe")
+        self.setAccessibleName("Loupe: the sound close up")
+        self.setMinimumHeight(118)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setToolTip("Wheel: along the sound. Ctrl+wheel or + and −: closer and farther. Click: move here.")
+        self._theme = DAY
+        self._columns: Columns | None = None
+        self._render: Callable[[int, int], Signal] | None = None
+        self._spectrum_of: Callable[[Signal, int], NDArray[np.float32]] | None = None
+        self._length, self._rate = 0, 44_100
+        self._words: tuple[LoupeWord, ...] = ()
+        self._joins: tuple[int, ...] = ()
+        self._tone_level: float | None = None
+        self._centre, self._span = 0.0, 4.0 * 44_100
+        self._playhead = -1
+        self._spectrum = False
+        self._image_key: tuple[float, float, int, int] | None = None
+        self._image: QImage | None = None
+
+    def set_theme(self, theme: Theme) -> None:
+        """Draw in another theme."""
+        self._theme = theme
+        self._image_key = None
+        self.update()
+
+    def set_content(
+        self, *, columns: Columns | None, render: Callable[[int, int], Signal] | None, spectrum: Callable[[Signal, int], NDArray[np.float32]] | None,
+        length: int, rate: int, words: tuple[LoupeWord, ...], joins: tuple[int, ...], tone_level: float | None,
+    ) -> None:  # fmt: skip
+        """Show a chapter's sound; `tone_level` is the amplitude of its room tone."""
+        self._columns, self._render, self._spectrum_of = columns, render, spectrum
+        self._length, self._rate, self._words, self._joins, self._tone_level = length, rate, words, joins, tone_level
+        self._centre = min(self._centre, float(length))
+        self._image_key = None
+        self.update()
+
+    def look_at(self, position: int, *, span_s: float | None = None) -> None:
+        """Bring a position to the middle."""
+        if span_s is not None:
+            self._span = max(NEAREST, span_s * self._rate)
+        self._centre = float(position)
+        self.update()
+
+    def set_playhead(self, position: int, *, follow: bool) -> None:
+        """Show where sound is being heard."""
+        self._playhead = position
+        if follow and not self._from() + 0.05 * self._span <= position <= self._from() + 0.9 * self._span:
+            self._centre = position + 0.4 * self._span
+        self.update()
+
+    def set_spectrum(self, *, shown: bool) -> None:
+        """Spectrogram instead of waveform."""
+        self._spectrum = shown
+        self._image_key = None
+        self.update()
+
+    def zoom(self, factor: float) -> None:
+        """Closer (under 1) or farther (over 1)."""
+        self._span = float(np.clip(self._span * factor, NEAREST, FARTHEST_S * self._rate))
+        self.update()
+
+    @property
+    def samples_per_pixel(self) -> float:
+        """How close it looks."""
+        return self._span / max(1, self.width())
+
+    def _from(self) -> float:
+        return self._centre - self._span / 2
+
+    def _x(self, position: float) -> float:
+        return (position - self._from()) / self._span * self.width()
+
+    # --- events ---------------------------------------------------------------------------------------------------
+
+    def wheelEvent(self, event: QWheelEvent | None) -> None:  # noqa: N802 - Qt's name
+        """Scroll, or zoom with Ctrl."""
+        if event is None:
+            return
+        steps = event.angleDelta().y() / 120
+        if event.modifiers() & Qt.KeyboardModifier.ControlModifier:
+            under = self._from() + event.position().x() / max(1, self.width()) * self._span
+            before = self._span
+            self.zoom(0.8**steps)
+            self._centre = under + (self._centre - under) * self._span / before
+        else:
+            self._centre = float(np.clip(self._centre - steps * 0.15 * self._span, 0, self._length))
+        self.update()
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802 - Qt's name
+        """A click says where."""
+        if event is not None and self._length:
+            self.setFocus()
+            position = round(self._from() + event.position().x() / max(1, self.width()) * self._span)
+            self.clicked.emit(int(np.clip(position, 0, self._length - 1)))
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:  # noqa: N802 - Qt's name
+        """Plus and minus zoom, arrows scroll."""
+        if event is None:
+            return
+        key = Qt.Key(event.key())
+        if key in (Qt.Key.Key_Plus, Qt.Key.Key_Equal):
+            self.zoom(0.7)
+        elif key is Qt.Key.Key_Minus:
+            self.zoom(1 / 0.7)
+        elif key in (Qt.Key.Key_Left, Qt.Key.Key_Right):
+            self._centre = float(np.clip(self._centre + (0.1 if key is Qt.Key.Key_Right else -0.1) * self._span, 0, self._length))
+            self.update()
+        else:
+            super().keyPressEvent(event)
+
+    # --- painting -------------------------------------------------------------------------------------------------
+
+    def paintEvent(self, _event: QPaintEvent | None) -> None:  # noqa: N802 - Qt's name
+        """Words and their edges above, the sound below, times at the foot."""
+        painter = QPainter(self)
+        painter.fillRect(self.rect(), self._theme.color("page"))
+        painter.fillRect(QRectF(0, 0, self.width(), 1), self._theme.color("hairline"))
+        if not self._length:
+            painter.setPen(self._theme.color("quiet"))
+            painter.setFont(control_font(12))
+            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "Loupe: no sound here yet")
+            return
+        top, height = WORDS_H, self.height() - WORDS_H - RULER_H
+        painter.fillRect(QRectF(0, top, self.width(), height), self._theme.color("strip"))
+        if self._spectrum and self._span <= SPECTRUM_LONGEST_S * self._rate:
+            self._paint_spectrum(painter, top, height)
+        elif self.samples_per_pixel < SAMPLES_BELOW:
+            self._paint_samples(painter, top, height)
+        elif self._columns is not None:
+            scale = self.devicePixelRatioF()
+            edges = np.linspace(self._from(), self._from() + self._span, round(self.width() * scale) + 1)
+            inside = np.clip(edges, 0, self._length)
+            draw_sound(painter, self._columns(inside), 0, top, height, self._theme, scale)
+        self._paint_tone(painter, top, height)
+        self._paint_words(painter, top, height)
+        self._paint_ruler(painter, top + height)
+        if self._playhead >= 0:
+            x = self._x(self._playhead)
+            painter.setPen(QPen(self._theme.color("ink"), 1.4))
+            painter.drawLine(QPointF(x, top), QPointF(x, top + height))
+
+    def _paint_samples(self, painter: QPainter, top: float, height: float) -> None:
+        if self._render is None:
+            return
+        start, stop = max(0, int(self._from()) - 1), min(self._length, int(self._from() + self._span) + 2)
+        if stop <= start:
+            return
+        x = self._render(start, stop)
+        shaped = np.sign(x) * np.abs(x) ** 0.6
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setPen(QPen(self._theme.color("wave"), 1.2))
+        points = QPolygonF([QPointF(self._x(start + i), top + height / 2 * (1 - float(v))) for i, v in enumerate(shaped)])
+        painter.drawPolyline(points)
+        if self.samples_per_pixel < 0.2:
+            painter.setBrush(self._theme.color("wave"))
+            for point in points:
+                painter.drawEllipse(point, 1.8, 1.8)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing, on=False)
+
+    def _paint_spectrum(self, painter: QPainter, top: float, height: float) -> None:
+        if self._render is None or self._spectrum_of is None:
+            return
+        key = (self._from(), self._span, self.width(), int(height))
+        if key != self._image_key:
+            start, stop = int(self._from()), int(self._from() + self._span)
+            inside = self._render(max(0, start), min(self._length, max(stop, 1)))
+            x = np.zeros(stop - start, np.float32)
+            at = max(0, -start)
+            x[at : at + len(inside)] = inside[: len(x) - at]
+            shade = self._spectrum_of(x, self.width())
+            ink, paper = self._theme.color("ink"), self._theme.color("strip")
+            ramp = np.array([[_mixed(paper, ink, i / 255)] for i in range(256)], np.uint32)[:, 0]
+            pixels = np.ascontiguousarray(ramp[(np.clip(shade, 0, 1) * 255).astype(np.uint8)])
+            self._image = QImage(pixels.tobytes(), pixels.shape[1], pixels.shape[0], pixels.shape[1] * 4, QImage.Format.Format_RGB32).copy()
+            self._image_key = key
+        if self._image is not None:
+            painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+            painter.drawImage(QRectF(0, top, self.width(), height), self._image)
+
+    def _paint_tone(self, painter: QPainter, top: float, height: float) -> None:
+        if self._tone_level is None or self._spectrum:
+            return
+        pen = QPen(self._theme.color("quiet"), 1)
+        pen.setDashPattern([2, 5])
+        painter.setPen(pen)
+        reach = height / 2 * self._tone_level**0.6
+        for y in (top + height / 2 - reach, top + height / 2 + reach):
+            painter.drawLine(QPointF(0, y), QPointF(self.width(), y))
+
+    def _paint_words(self, painter: QPainter, top: float, height: float) -> None:
+        start, stop = self._from(), self._from() + self._span
+        painter.setFont(reading_font(14))
+        wide = self.width() / self._span * self._rate > 45
+        for word in self._words:
+            if word.stop < start or word.start > stop:
+                continue
+            a, b = self._x(word.start), self._x(word.stop)
+            pen = QPen(self._theme.color("quiet"), 1)
+            pen.setDashPattern([1, 3])
+            painter.setPen(pen)
+            painter.drawLine(QPointF(a, 2), QPointF(a, top + height))
+            painter.drawLine(QPointF(b, top - 4), QPointF(b, top + height))
+            if wide:
+                painter.setPen(self._theme.color("ink"))
+                painter.drawText(QRectF(a + 3, 0, max(60.0, b - a), WORDS_H), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, word.text)
+        painter.setPen(QPen(self._theme.color("ink"), 1.6))
+        for at in self._joins:
+            if start <= at <= stop:
+                x = self._x(at)
+                painter.drawLine(QPointF(x, top), QPointF(x, top + height))
+                painter.drawLine(QPointF(x - 6, top + height), QPointF(x, top + height - 7))
+                painter.drawLine(QPointF(x, top + height - 7), QPointF(x + 6, top + height))
+
+    def _paint_ruler(self, painter: QPainter, y: float) -> None:
+        seconds = self._span / self._rate
+        step = next(s for s in (0.0005, 0.001, 0.002, 0.005, 0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1, 2, 5, 10, 20, 60) if s >= seconds / 9 or s == 60)
+        painter.setFont(control_font(10.5, figures=True))
+        painter.setPen(self._theme.color("quiet"))
+        at = np.ceil(max(0.0, self._from()) / self._rate / step) * step
+        digits = 4 if step < 0.01 else 2 if step < 1 else 0
+        while at * self._rate < min(self._length, self._from() + self._span):
+            x = self._x(at * self._rate)
+            painter.drawLine(QPointF(x, y), QPointF(x, y + 4))
+            painter.drawText(QPointF(x + 3, y + 12), f"{int(at // 60)}:{at % 60:0{3 + digits if digits else 2}.{digits}f}")
+            at += step
+
+
+def _mixed(paper: QColor, ink: QColor, share: float) -> int:
+    channels = (round(p + (i - p) * share) for p, i in ((paper.red(), ink.red()), (paper.green(), ink.green()), (paper.blue(), ink.blue())))
+    r, g, b = channels
+    return 0xFF000000 | r << 16 | g << 8 | b

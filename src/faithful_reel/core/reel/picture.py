@@ -1,0 +1,46 @@
+"""What a reel looks like: minima and maxima of any columns of it, from the overviews of its recordings."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+from numpy.typing import NDArray
+
+from faithful_reel.core.audio.overview import Overview
+from faithful_reel.core.reel.reel import Piece, Reel
+from faithful_reel.core.units import ratio
+
+
+def reel_columns(reel: Reel, overview: Callable[[str], Overview | None], edges: NDArray[np.float64], *, lane: int = 0) -> NDArray[np.float32]:
+    """(2, width) minima and maxima of a lane between each two of `width + 1` rising reel positions.
+
+    Crossfades are drawn as hard changes: they are shorter than a column at the zooms this is used for.
+    """
+    width = len(edges) - 1
+    out = np.zeros((2, max(0, width)), np.float32)
+    row = reel.lanes[lane]
+    starts = row.starts()
+    first = row.index_at(int(edges[0])) if row.segments else 0
+    for index in range(first, len(row.segments)):
+        if starts[index] >= edges[-1]:
+            break
+        segment = row.segments[index]
+        pyramid = overview(segment.recording) if segment.recording else None
+        if pyramid is None:
+            continue
+        a = int(np.searchsorted(edges[1:], starts[index], side="right"))
+        b = int(np.searchsorted(edges[:-1], starts[index + 1], side="left"))
+        if b <= a:
+            continue
+        local = np.clip(edges[a : b + 1], starts[index], starts[index + 1]) - starts[index]
+        if isinstance(segment, Piece):
+            found = pyramid.columns(local + segment.start)
+        else:  # room tone: any stretch of its source looks like it
+            span = max(1, segment.stop - segment.start)
+            offset = segment.start + (segment.offset % span)
+            found = pyramid.columns(np.minimum(local * min(1.0, (segment.stop - offset) / max(1.0, local[-1])) + offset, segment.stop))
+        found = found * np.float32(ratio(segment.gain_db))
+        out[0, a:b] = np.minimum(out[0, a:b], found[0])
+        out[1, a:b] = np.maximum(out[1, a:b], found[1])
+    return out
