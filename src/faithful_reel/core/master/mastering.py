@@ -210,7 +210,7 @@ def _cleaned(
         length = min(len(renderer), round(0.6 * rate))
         if survey.tone:
             tone = RoomTone("reel", survey.tone.start, survey.tone.stop, 3 * rate, seed=5)
-            woven = Renderer(Reel((Lane("tone", (tone,)),)), renderer._source).render(0, 3 * rate)  # noqa: SLF001 - same source
+            woven = Renderer(Reel((Lane("tone", (tone,)),)), renderer.source).render(0, 3 * rate)
         else:
             woven = renderer.render(0, length)
         filtered = LowCut(rate, channels, cutoff_hz=settings.low_cut_hz).feed(np.atleast_2d(woven))

@@ -16,6 +16,7 @@ from faithful_reel.core.collate.proofing import listen
 from faithful_reel.core.errors import FileProblem
 from faithful_reel.core.hear.recogniser import Ear, Heard
 from faithful_reel.core.jobs import Part, Unwatched, Watch
+from faithful_reel.core.pickups.ledger import Take
 from faithful_reel.core.pickups.takes import FoundTake, changed_tokens, find_line, find_takes, leaving_gaps, line_gaps, proposed
 from faithful_reel.core.reel.commands import ToneSource
 from faithful_reel.core.reel.reel import Reel, reel_of
@@ -155,3 +156,26 @@ def _written(
         return measured(reel, plan, renderer, natural_at[-8:], rate)
     finally:
         files.close()
+
+
+def heard_in(x: Signal, rate: int, ear: Ear, watch: Watch) -> list[Heard]:
+    """Everything said in a pickup recording at 16 kHz, with aligned edges; positions at `rate`."""
+    return _at_rate(listen(x, chapter_of("pickups", ["pickups"]), ear, watch).heard, rate)
+
+
+def takes_of(line: str, heard: Sequence[Heard], recording: str) -> tuple[tuple[Take, ...], int]:
+    """The takes of one line in what was heard, and the one that is proposed (-1 for none)."""
+    tokens = line.split()
+    found = find_takes(tokens, heard)
+    takes = []
+    for take in found:
+        words = heard[take.words.start : take.words.stop]
+        edges = [(-1, -1)] * len(tokens)
+        for link in collated(tokens, [h.text for h in words]):
+            if link.written and len(link.written) == len(link.heard):
+                for i, j in zip(link.written, link.heard, strict=True):
+                    edges[i] = (words[j].start, words[j].stop)
+            elif link.written and link.heard:
+                edges[link.written.start] = (words[link.heard.start].start, words[link.heard.stop - 1].stop)
+        takes.append(Take(recording, words[0].start, words[-1].stop, take.departures, " ".join(h.text for h in words), tuple(edges)))
+    return tuple(takes), proposed(found)

@@ -72,7 +72,7 @@ class Renderer:
 
     def __init__(self, reel: Reel, source: Source) -> None:
         self.reel = reel
-        self._source = source
+        self.source = source
         self._starts = [lane.starts() for lane in reel.lanes]
         self._tones: dict[tuple[str, int, int], Signal] = {}
 
@@ -137,7 +137,7 @@ class Renderer:
     def _raw(self, segment: Segment, first: int, last: int) -> Signal:
         """A segment's own sound; `first` may be negative and `last` past its end, for crossfades."""
         if isinstance(segment, Piece):
-            return self._source(segment.recording, segment.start + first, segment.start + last)
+            return self.source(segment.recording, segment.start + first, segment.start + last)
         return self._tone(segment, first + segment.offset, last + segment.offset)
 
     def _tone(self, tone: RoomTone, first: int, last: int) -> Signal:
@@ -148,7 +148,7 @@ class Renderer:
         key = (tone.recording, tone.start, tone.stop)
         if key not in self._tones:
             if tone.recording:
-                self._tones[key] = self._source(*key)
+                self._tones[key] = self.source(*key)
             else:
                 made = np.random.default_rng(7).standard_normal(8 * GRAIN) * ratio(MADE_TONE_DB)
                 self._tones[key] = made.astype(np.float32)

@@ -1,0 +1,112 @@
+"""Every act of the user: id, words, key, where it stands in the menus.  Menus, keys, tests and scripts go through these."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from PyQt6.QtCore import QObject, QSettings, pyqtSlot
+from PyQt6.QtGui import QAction, QKeySequence
+from PyQt6.QtWidgets import QWidget
+
+
+@dataclass(frozen=True, slots=True)
+class Act:
+    """One act; `key` may be changed by the user and stays changed."""
+
+    id: str
+    menu: str
+    text: str
+    key: str
+    tip: str
+
+
+ACTS: tuple[Act, ...] = (
+    Act("book.new", "Book", "New book…", "Ctrl+N", "Make a new book in a folder"),
+    Act("book.open", "Book", "Open book…", "Ctrl+O", "Open a book from its folder"),
+    Act("intake.manuscript", "Book", "Bring in a manuscript…", "Ctrl+Shift+M", "Take in chapters from a TXT or DOCX file"),
+    Act("intake.recordings", "Book", "Bring in recordings…", "Ctrl+Shift+R", "Copy recordings into the book"),
+    Act("pickups.receive", "Book", "Receive a pickup recording…", "Ctrl+Shift+P", "Find which stretch of it reads which line"),
+    Act("pickups.send", "Book", "Write the call sheet…", "Ctrl+Shift+L", "All lines to send, as CSV"),
+    Act("book.quit", "Book", "Quit", "Ctrl+Q", "Close the book; everything is saved already"),
+    Act("edit.undo", "Edit", "Undo", "Ctrl+Z", "Take the last step back"),
+    Act("edit.redo", "Edit", "Redo", "Ctrl+Shift+Z", "Do the step again"),
+    Act("edit.history", "Edit", "History…", "Ctrl+H", "All steps; go to any of them"),
+    Act("edit.cut_close", "Edit", "Cut and close", "Del", "Take the selected words out; what follows moves up"),
+    Act("edit.cut_fill", "Edit", "Cut and fill with room tone", "Shift+Del", "Lay room tone over the selected words; nothing moves"),
+    Act("edit.split", "Edit", "Split at the cursor", "Ctrl+B", "Cut the piece in two; the sound stays as it is"),
+    Act("edit.softer", "Edit", "Selection 1 dB softer", "Ctrl+Down", "Set the gain of the selected words to −1 dB"),
+    Act("edit.louder", "Edit", "Selection 1 dB louder", "Ctrl+Up", "Set the gain of the selected words to +1 dB"),
+    Act("proof.hear", "Proof", "Hear this chapter", "Ctrl+E", "Recognise the chapter and collate it with the manuscript"),
+    Act("proof.next", "Proof", "Next finding", "N", "Go to the next finding"),
+    Act("proof.previous", "Proof", "Previous finding", "B", "Go to the finding before"),
+    Act("proof.listen", "Proof", "Listen to the finding", "H", "Hear it with its lead-in"),
+    Act("proof.stet", "Proof", "Stet", "S", "Let it stand"),
+    Act("proof.mend", "Proof", "Mend", "M", "Repair it from the sound that is there"),
+    Act("proof.pickup", "Proof", "Pickup", "P", "Have the line read again"),
+    Act("proof.reopen", "Proof", "Reopen", "O", "Take the decision back"),
+    Act("proof.note", "Proof", "Note a finding…", "F", "A finding by hand on the selected words"),
+    Act("proof.doubtful", "Proof", "Unfold doubtful findings", "D", "Show the findings that the ear is not sure of"),
+    Act("splice.place", "Splice", "Put the take in", "Ctrl+Return", "Splice the take at the chosen boundaries"),
+    Act("splice.pass", "Splice", "Pass", "Ctrl+Shift+Return", "The splice was heard and is good"),
+    Act("master.this", "Master", "Master this chapter", "Ctrl+M", "Bring the chapter to the profile"),
+    Act("master.all", "Master", "Master all chapters", "Ctrl+Alt+M", "Every chapter whose master is missing or out of date"),
+    Act("release.write", "Master", "Release…", "Ctrl+R", "Write, tag and check the finished files"),
+    Act("play.toggle", "Listen", "Play or stop", "Space", "Play from the cursor, or stop"),
+    Act("play.back", "Listen", "Back by the lead-in", "Backspace", "Play again from a little earlier"),
+    Act("play.loop", "Listen", "Loop", "L", "Play the stretch again and again"),
+    Act("play.faster", "Listen", "Faster", "]", "Up to 2.5 times"),
+    Act("play.slower", "Listen", "Slower", "[", "Down to 0.75 times"),
+    Act("view.intake", "View", "Intake", "Ctrl+1", "The Intake desk"),
+    Act("view.proof", "View", "Proof", "Ctrl+2", "The Proof desk"),
+    Act("view.pickups", "View", "Pickups", "Ctrl+3", "The Pickups desk"),
+    Act("view.splice", "View", "Splice", "Ctrl+4", "The Splice desk"),
+    Act("view.master", "View", "Master", "Ctrl+5", "The Master desk"),
+    Act("view.release", "View", "Release", "Ctrl+6", "The Release desk"),
+    Act("view.night", "View", "Night", "Ctrl+Shift+N", "Dark paper"),
+    Act("view.spectrum", "View", "Spectrogram in the loupe", "Ctrl+Shift+S", "Frequencies instead of the waveform"),
+    Act("view.closer", "View", "Loupe closer", "Ctrl++", "Look closer"),
+    Act("view.farther", "View", "Loupe farther", "Ctrl+-", "Look from farther"),
+    Act("view.next_chapter", "View", "Next chapter", "Ctrl+PgDown", "Take the next chapter in hand"),
+    Act("view.previous_chapter", "View", "Previous chapter", "Ctrl+PgUp", "Take the chapter before in hand"),
+    Act("help.keys", "Help", "Keys…", "F1", "All acts and their keys"),
+    Act("help.about", "Help", "About", "", "Version and licences"),
+)
+CHECKABLE = frozenset({"proof.doubtful", "play.loop", "view.night", "view.spectrum"})
+
+
+class Actions(QObject):
+    """The acts as Qt actions; `run(id)` does what the menu would."""
+
+    def __init__(self, window: QWidget, handlers: dict[str, Callable[[], None]], settings: QSettings) -> None:
+        super().__init__(window)
+        self._handlers, self._settings = handlers, settings
+        self._actions: dict[str, QAction] = {}
+        for act in ACTS:
+            action = QAction(act.text, window)
+            action.setObjectName(act.id)
+            action.setShortcut(QKeySequence(str(settings.value(f"keys/{act.id}", act.key))))
+            action.setToolTip(f"{act.tip} ({action.shortcut().toString()})" if act.key else act.tip)
+            action.setStatusTip(act.tip)
+            action.setCheckable(act.id in CHECKABLE)
+            action.triggered.connect(self._triggered)
+            window.addAction(action)
+            self._actions[act.id] = action
+
+    def __getitem__(self, act_id: str) -> QAction:
+        return self._actions[act_id]
+
+    @pyqtSlot()
+    def _triggered(self) -> None:
+        sender = self.sender()
+        if isinstance(sender, QAction):
+            self._handlers[sender.objectName()]()
+
+    def run(self, act_id: str) -> None:
+        """Do an act as the menu would."""
+        self._actions[act_id].trigger()
+
+    def set_key(self, act_id: str, key: str) -> None:
+        """Give an act another key, now and from now on."""
+        self._actions[act_id].setShortcut(QKeySequence(key))
+        self._settings.setValue(f"keys/{act_id}", key)

@@ -1,0 +1,1 @@
+"""The Intake desk: manuscript and recordings come in and are paired."""

@@ -1,0 +1,63 @@
+"""Starting the window."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import signal
+import sys
+from pathlib import Path
+
+import platformdirs
+from PyQt6.QtCore import QTimer
+from PyQt6.QtWidgets import QApplication, QMessageBox
+
+from faithful_reel.app.crash import CrashHandler
+from faithful_reel.app.theme import control_font, load_fonts
+from faithful_reel.core.book.demo import demo_files, make_demo_book
+from faithful_reel.core.errors import AppError
+
+
+def _show_crash(message: str, details: str) -> None:
+    box = QMessageBox(QMessageBox.Icon.Warning, "Faithful Reel", message)
+    box.setDetailedText(details)
+    box.exec()
+
+
+def application() -> QApplication:
+    """The Qt application, with our fonts and the crash handler in place."""
+    CrashHandler(_show_crash).install()
+    made = QApplication.instance()
+    app = made if isinstance(made, QApplication) else QApplication(sys.argv[:1])
+    app.setApplicationName("Faithful Reel")
+    app.setDesktopFileName("faithful-reel")
+    load_fonts()
+    app.setFont(control_font(13))
+    app.setStyle("Fusion")
+    return app
+
+
+def run_book(folder: Path) -> int:
+    """Open the window on a book and stay until it is closed."""
+    app = application()
+    from faithful_reel.app.wiring import open_window, user_settings
+
+    window = open_window(folder, user_settings())
+    window.show()
+    signal.signal(signal.SIGINT, signal.SIG_DFL)
+    if os.environ.get("FAITHFUL_REEL_QUIT_AFTER"):  # for scripts that only look whether the window comes up
+        QTimer.singleShot(int(os.environ["FAITHFUL_REEL_QUIT_AFTER"]), window.close)
+    return app.exec()
+
+
+def run_demo(folder: Path | None, *, fresh: bool) -> int:
+    """Open the window on the demo book, which is made where it is not there yet."""
+    folder = folder or Path(platformdirs.user_data_dir("faithful-reel")) / "demo.reelbook"
+    if fresh and folder.exists():
+        if not (folder / "book.sqlite").is_file():
+            raise AppError(f"{folder.name} is not a book, so it was not replaced. Choose another folder.")
+        shutil.rmtree(folder)
+    if not folder.exists():
+        sys.stderr.write("Making the demo book …\n")
+        make_demo_book(folder, demo_files())
+    return run_book(folder)

@@ -1,0 +1,1 @@
+"""The Master desk: figures against the profile."""

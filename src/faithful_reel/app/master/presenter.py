@@ -1,0 +1,81 @@
+"""What happens at the Master desk."""
+
+from __future__ import annotations
+
+import hashlib
+
+from faithful_reel.app.workbench import Observed, Workbench
+from faithful_reel.core.book.commands import SetMaster
+from faithful_reel.core.book.model import ChapterState, Master
+from faithful_reel.core.book.store import json_of
+from faithful_reel.core.jobs import Watch
+from faithful_reel.core.master.mastering import master_reel
+from faithful_reel.core.measure.profile import load_profile
+from faithful_reel.core.reel.reel import Reel
+from faithful_reel.core.release.check import checked_file, file_figures
+
+
+def reel_key(reel: Reel) -> str:
+    """A short hash of a reel, to tell whether a master is of the reel as it stands."""
+    return hashlib.sha256(repr(json_of(Reel, reel)).encode()).hexdigest()[:16]
+
+
+class MasterPresenter(Observed):
+    """Mastering chapters and showing how they stand."""
+
+    def __init__(self, bench: Workbench) -> None:
+        super().__init__()
+        self.bench = bench
+        self.profile = "retail"
+        self.suffix = ".mp3"
+        self.working: set[str] = set()
+        bench.listen(self.changed)
+
+    def state(self, chapter: ChapterState) -> str:
+        """"no sound", "working", "to do", "out of date", "fails" or "passes"."""
+        if chapter.id in self.working:
+            return "working"
+        if chapter.reel is None:
+            return "no sound"
+        if chapter.master is None:
+            return "to do"
+        if chapter.master.reel_key != reel_key(chapter.reel) or chapter.master.profile != self.profile:
+            return "out of date"
+        return "passes" if chapter.master.passed else "fails"
+
+    def master(self, chapter_id: str) -> None:
+        """Master a chapter beside the work."""
+        chapter = self.bench.book.chapter(chapter_id)
+        if chapter.reel is None or chapter_id in self.working:
+            return
+        reel, rate, profile = chapter.reel, self.bench.book.rate, load_profile(self.profile)
+        renderer = self.bench.renderer(reel)
+        key = reel_key(reel)
+        name = f"{chapter.id}-{key[:8]}{self.suffix}"
+        out = self.bench.session.store.folder / "masters" / name
+
+        def job(watch: Watch) -> Master:
+            made = master_reel(renderer, rate, 1, profile, out, checked=file_figures, watch=watch)
+            figures, found = checked_file(out, profile)
+            rows = tuple((v.rule, v.limit, str(v.value), v.passed) for v in found)
+            return Master(name, self.profile, key, made.steps, {k: v for k, v in figures.as_json().items()}, rows)  # type: ignore[misc]  # noqa: C416 - narrows the value type
+
+        def done(master: Master) -> None:
+            self.working.discard(chapter_id)
+            if any(c.id == chapter_id for c in self.bench.book.chapters):
+                self.bench.do(SetMaster(chapter_id, master))
+
+        def stopped(why: BaseException) -> None:
+            self.working.discard(chapter_id)
+            self.changed()
+            self.bench.stopped(why)
+
+        self.working.add(chapter_id)
+        self.bench.jobs.start(f"Master {chapter.title}", job, done=done, stopped=stopped)
+        self.changed()
+
+    def master_all(self) -> None:
+        """Master every chapter that needs it."""
+        for chapter in self.bench.book.chapters:
+            if self.state(chapter) in ("to do", "out of date", "fails"):
+                self.master(chapter.id)

@@ -1,0 +1,1 @@
+"""The Pickups desk: the ledger."""

@@ -1,0 +1,92 @@
+"""What happens at the Pickups desk."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from faithful_reel.app.workbench import Observed, Workbench
+from faithful_reel.core.audio.files import read_mono
+from faithful_reel.core.book.commands import AddRecording, ChooseTake, MarkSent, ReceiveTakes
+from faithful_reel.core.book.model import Recording
+from faithful_reel.core.book.store import received
+from faithful_reel.core.errors import FileProblem
+from faithful_reel.core.jobs import Part, Watch
+from faithful_reel.core.pickups.ledger import Pickup, State, Take, call_sheet
+from faithful_reel.core.pickups.placing import heard_in, takes_of
+from faithful_reel.core.units import EAR_RATE
+
+Found = tuple[Recording, tuple[tuple[str, tuple[Take, ...], int], ...]]
+
+
+class PickupsPresenter(Observed):
+    """The ledger: sending, receiving, choosing."""
+
+    def __init__(self, bench: Workbench) -> None:
+        super().__init__()
+        self.bench = bench
+        self.current = ""
+        bench.listen(self.changed)
+
+    def rows(self) -> list[Pickup]:
+        """All pickups in reading order of the book."""
+        order = {c.id: i for i, c in enumerate(self.bench.book.chapters)}
+        return sorted(self.bench.book.pickups, key=lambda p: (order.get(p.chapter, 0), p.first_word))
+
+    def pickup(self) -> Pickup | None:
+        """The pickup at hand."""
+        return next((p for p in self.bench.book.pickups if p.id == self.current), None)
+
+    def choose(self, pickup_id: str) -> None:
+        """Take a pickup in hand."""
+        self.current = pickup_id
+        self.changed()
+
+    def send(self, path: Path) -> bool:
+        """Write the call sheet of all that is to send, and mark it sent."""
+        due = [p for p in self.rows() if p.state is State.TO_SEND]
+        if not due:
+            self.bench.tell("There is nothing to send: every pickup is sent already.")
+            return False
+        titles = {c.id: c.title for c in self.bench.book.chapters}
+        beside = path.with_name(f".{path.name}.part")
+        try:
+            beside.write_text(call_sheet(due, titles, self.bench.book.rate), encoding="utf-8")
+            beside.replace(path)
+        except OSError as problem:
+            self.bench.tell(f"The call sheet {path.name} could not be written ({problem.strerror}). Choose another folder.")
+            return False
+        return self.bench.do(MarkSent(tuple(p.id for p in due)))
+
+    def receive(self, path: Path) -> None:
+        """Take in a pickup recording and find which stretch reads which line."""
+        waiting = [p for p in self.rows() if p.state in (State.TO_SEND, State.SENT, State.IN, State.CHOSEN)]
+        if not waiting:
+            self.bench.tell("No pickup is waiting for a take. Decide findings as pickups at the Proof desk first.")
+            return
+        folder, rate, ears = self.bench.session.store.folder, self.bench.book.rate, self.bench.ears
+        store = self.bench.session.store
+
+        def job(watch: Watch) -> Found:
+            recording = received(folder, path, rate, Part(watch, 0.0, 0.2))
+            store.decode(recording, rate)
+            x = read_mono(store.path_of(recording, rate), EAR_RATE)
+            heard = heard_in(x, rate, ears.first(), Part(watch, 0.2, 1.0))
+            found = tuple((p.id, *takes_of(p.line, heard, recording.hash)) for p in waiting)
+            matched = tuple(row for row in found if row[1])
+            if not matched:
+                raise FileProblem(f"None of the waiting lines was heard in {path.name}. Check that this is the right recording.")
+            return recording, matched
+
+        self.bench.jobs.start(f"Sort {path.name}", job, done=self._received, stopped=self.bench.stopped)
+
+    def _received(self, found: Found) -> None:
+        recording, rows = found
+        if not self.bench.do(AddRecording(recording)):
+            return
+        there = {p.id for p in self.bench.book.pickups}
+        self.bench.do(ReceiveTakes(recording.hash, tuple(r for r in rows if r[0] in there)))
+
+    def choose_take(self, take: int) -> bool:
+        """Choose a take of the pickup at hand."""
+        pickup = self.pickup()
+        return pickup is not None and self.bench.do(ChooseTake(pickup.id, take))

@@ -1,0 +1,1 @@
+"""The Proof desk: galley and docket."""

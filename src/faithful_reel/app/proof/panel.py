@@ -1,0 +1,270 @@
+"""The Proof desk: the galley, and the docket with the card at hand."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtWidgets import QCheckBox, QFrame, QGridLayout, QHBoxLayout, QListWidget, QListWidgetItem, QStackedWidget, QVBoxLayout, QWidget
+
+from faithful_reel.app.proof.presenter import ProofPresenter
+from faithful_reel.app.theme import Theme
+from faithful_reel.app.widgets.galley import Cell, Galley, GalleyContent, Mark
+from faithful_reel.app.widgets.parts import ROLE, RowDelegate, button, label, rule
+from faithful_reel.core.book.mending import finding_span
+from faithful_reel.core.book.model import ChapterState
+from faithful_reel.core.book.splicing import placed_joins
+from faithful_reel.core.collate.findings import Decision, Finding
+from faithful_reel.core.collate.proofing import SHOWN
+from faithful_reel.core.units import clock
+
+NAMES = {"false_start": "false start"}
+
+
+def finding_line(f: Finding) -> str:
+    """A finding in one line."""
+    if f.written and f.heard and f.kind.value == "misread":
+        return f"{f.written} → {f.heard}"
+    return f.written or f.heard or f.note or f.evidence.note
+
+
+def margin_note(f: Finding) -> str:
+    """What stands in the galley's margin."""
+    return {"misread": f.heard, "skipped": "not read", "added": f.heard, "repeated": "read twice", "false_start": "false start", "pause": "long pause",
+            "noise": "noise", "level": "clipped"}.get(f.kind.value, f.note or "note")  # fmt: skip
+
+
+class ProofPanel(QWidget):
+    """Middle and right of the Proof desk."""
+
+    hear_wanted = pyqtSignal()
+    listen_wanted = pyqtSignal()
+    decided = pyqtSignal(str)
+
+    def __init__(self, presenter: ProofPresenter) -> None:
+        super().__init__()
+        self.setObjectName("desk")
+        self._presenter = presenter
+        self.galley = Galley()
+        self.galley.mark_clicked.connect(presenter.choose)
+        box = QHBoxLayout(self)
+        box.setContentsMargins(0, 0, 0, 0)
+        box.setSpacing(0)
+        box.addWidget(self.galley, 1)
+        box.addWidget(rule(upright=True))
+        box.addWidget(self._docket())
+        self._shown: object = None
+        self._theme: Theme | None = None
+
+    def _docket(self) -> QWidget:
+        side = QWidget()
+        side.setObjectName("side")
+        side.setFixedWidth(304)
+        self.count = label("Docket", "heading")
+        self.unfold = QCheckBox("doubtful")
+        self.unfold.setToolTip("Show the findings that the ear is not sure of (D)")
+        self.unfold.toggled.connect(self._unfolded)
+        head = QHBoxLayout()
+        head.addWidget(self.count)
+        head.addStretch()
+        head.addWidget(self.unfold)
+        self.card = self._card()
+        self.list = QListWidget()
+        self.list.setAccessibleName("Findings in reading order")
+        self.list.setVerticalScrollMode(QListWidget.ScrollMode.ScrollPerPixel)
+        self._delegate = RowDelegate(self.list)
+        self.list.setItemDelegate(self._delegate)
+        self.list.currentItemChanged.connect(self._row_chosen)
+        self.empty = label("", "quiet", wrap=True)
+        self.empty.setAlignment(Qt.AlignmentFlag.AlignTop)
+        self.hear_button = button("Hear this chapter", tip="Recognise the chapter and collate it with the manuscript (Ctrl+E)")
+        self.hear_button.clicked.connect(self.hear_wanted)
+        blank = QWidget()
+        blank_box = QVBoxLayout(blank)
+        blank_box.setContentsMargins(4, 4, 4, 4)
+        blank_box.addWidget(self.empty)
+        blank_box.addWidget(self.hear_button, 0, Qt.AlignmentFlag.AlignLeft)
+        blank_box.addStretch()
+        self.stack = QStackedWidget()
+        self.stack.addWidget(self.list)
+        self.stack.addWidget(blank)
+        column = QVBoxLayout(side)
+        column.setContentsMargins(12, 10, 12, 8)
+        column.addLayout(head)
+        column.addWidget(self.card)
+        column.addWidget(self.stack, 1)
+        return side
+
+    def _card(self) -> QFrame:
+        card = QFrame()
+        card.setObjectName("card")
+        grid = QGridLayout(card)
+        grid.setContentsMargins(12, 9, 12, 10)
+        grid.setVerticalSpacing(3)
+        self.kind = label("", "quiet")
+        self.written = label("", "reading", wrap=True)
+        self.heard = label("", "reading", wrap=True)
+        self.why = label("", "quiet", wrap=True)
+        self._written_name, self._heard_name = label("written", "quiet"), label("heard", "quiet")
+        grid.addWidget(self.kind, 0, 0, 1, 2)
+        grid.addWidget(self._written_name, 1, 0, Qt.AlignmentFlag.AlignTop)
+        grid.addWidget(self.written, 1, 1)
+        grid.addWidget(self._heard_name, 2, 0, Qt.AlignmentFlag.AlignTop)
+        grid.addWidget(self.heard, 2, 1)
+        grid.addWidget(self.why, 3, 0, 1, 2)
+        grid.setColumnStretch(1, 1)
+        row = QHBoxLayout()
+        row.setSpacing(5)
+        self.listen_button = button("Listen", tip="Hear it with its lead-in (H)")
+        self.listen_button.clicked.connect(self.listen_wanted)
+        row.addWidget(self.listen_button)
+        row.addStretch()
+        self.decide_buttons = {}
+        for name, tip in (("stet", "Let it stand (S)"), ("mend", "Repair it from the sound that is there (M)"), ("pickup", "Have the line read again (P)")):
+            made = button(name.capitalize(), name, tip)
+            made.setProperty("decision", name)
+            made.clicked.connect(self._decide)
+            row.addWidget(made)
+            self.decide_buttons[name] = made
+        grid.addLayout(row, 4, 0, 1, 2)
+        return card
+
+    def set_theme(self, theme: Theme) -> None:
+        """Colour the galley and the docket."""
+        self._theme = theme
+        self._delegate.theme = theme
+        self.galley.set_theme(theme)
+        self.list.viewport().update()  # type: ignore[union-attr]
+
+    def refresh(self) -> None:
+        """Show the chapter at hand."""
+        bench = self._presenter.bench
+        chapter = bench.chapter
+        self._refresh_docket(chapter)
+        if chapter is None:
+            self.galley.set_content(GalleyContent(), None)
+            self.galley.set_empty_text("This book has no chapters yet. Bring in the manuscript at Intake.")
+            self._shown = None
+            return
+        key = (chapter, bench.book.pickups, tuple(bench.overview(r) is not None for r in _recordings(chapter)))
+        if key != self._shown:
+            same_chapter = isinstance(self._shown, tuple) and self._shown[0].id == chapter.id
+            self._shown = key
+            columns = bench.columns(chapter.reel) if chapter.reel else None
+            self.galley.set_content(self._content(chapter), columns, keep_place=same_chapter)
+        self.galley.set_show_doubtful(shown=self._presenter.show_doubtful)
+        self.galley.set_current_mark(self._presenter.current)
+
+    def _content(self, chapter: ChapterState) -> GalleyContent:
+        bench = self._presenter.bench
+        text = bench.text(chapter)
+        headings = set()
+        for number, paragraph in enumerate(text.paragraphs()[:2]):
+            if len(paragraph) <= 8 and not text.words[paragraph.stop - 1].text.endswith((".", "!", "?", "”")):
+                headings.add(number)
+        cells = tuple(
+            Cell(t.text, t.word, t.start, t.stop, t.extra, text.words[t.word].paragraph if t.word >= 0 else 0, t.word >= 0 and text.words[t.word].paragraph in headings,
+                 t.word >= 0 and text.words[t.word].italic)
+            for t in bench.tokens(chapter)
+        )  # fmt: skip
+        marks = []
+        for f in chapter.findings:
+            span = finding_span(chapter, f)
+            gone = span is None and f.kind.value in ("added", "repeated", "false_start", "pause", "noise")
+            if not gone:
+                start, stop = (span.start, span.stop) if span else (-1, -1)
+                doubtful = f.confidence < SHOWN and f.decision is Decision.OPEN
+                marks.append(Mark(f.id, f.kind.value, f.word_index, f.word_count, start, stop, margin_note(f), f.decision.value, doubtful))
+        joins = placed_joins(chapter.reel) if chapter.reel else ()
+        return GalleyContent(cells, tuple(marks), joins, len(chapter.reel) if chapter.reel else 0, bench.book.rate)
+
+    def _refresh_docket(self, chapter: ChapterState | None) -> None:
+        presenter = self._presenter
+        docket = presenter.docket()
+        open_ = sum(f.decision is Decision.OPEN for f in docket)
+        self.count.setText(f"Docket   {open_} open of {len(docket)}" if docket else "Docket")
+        self.unfold.blockSignals(True)
+        self.unfold.setChecked(presenter.show_doubtful)
+        folded = presenter.folded()
+        self.unfold.setText(f"{folded} doubtful" if folded else "doubtful")
+        self.unfold.setVisible(bool(folded) or presenter.show_doubtful)
+        self.unfold.blockSignals(False)
+        self.list.blockSignals(True)
+        if self.list.count() != len(docket):
+            self.list.clear()
+            for _ in docket:
+                self.list.addItem(QListWidgetItem())
+        rate = presenter.bench.book.rate
+        for row, f in enumerate(docket):
+            item = self.list.item(row)
+            if item is not None:
+                kind = NAMES.get(f.kind.value, f.kind.value)
+                values = (f.decision.value, kind, finding_line(f), clock(f.start / rate)[:-2], f"{100 * f.confidence:.0f} % sure")
+                if item.data(ROLE) != values:
+                    item.setData(ROLE, values)
+                    item.setData(Qt.ItemDataRole.AccessibleTextRole, f"{kind}: {finding_line(f)}, {f.decision.value}")
+                item.setData(ROLE + 1, f.id)
+                if f.id == presenter.current:
+                    self.list.setCurrentItem(item)
+        self.list.blockSignals(False)
+        self._refresh_card(presenter.finding())
+        self.stack.setCurrentIndex(0 if docket else 1)
+        if chapter is None:
+            self.empty.setText("No chapter is open.")
+        elif chapter.id in presenter.hearing_now:
+            self.empty.setText("The chapter is being heard. The findings come here when it is done; you can go on working.")
+        elif not chapter.recording:
+            self.empty.setText("This chapter has no recording yet. Pair one with it at Intake.")
+        elif not chapter.hearing:
+            self.empty.setText("This chapter was not heard yet. The ear recognises it without looking at the manuscript, then collates the two.")
+        else:
+            self.empty.setText("No finding in this chapter: it was read as it is written.")
+        self.hear_button.setVisible(chapter is not None and bool(chapter.recording) and not chapter.hearing and chapter.id not in presenter.hearing_now)
+
+    def _refresh_card(self, f: Finding | None) -> None:
+        self.card.setVisible(f is not None)
+        if f is None:
+            return
+        self.kind.setText(f"{NAMES.get(f.kind.value, f.kind.value)}   {100 * f.confidence:.0f} % sure   {'' if f.decision is Decision.OPEN else f.decision.value}")
+        for widget, name, text in ((self.written, self._written_name, f.written), (self.heard, self._heard_name, f.heard)):
+            widget.setText(_shortened(text))
+            widget.setToolTip(text)
+            widget.setVisible(bool(text))
+            name.setVisible(bool(text))
+        self.why.setText(_evidence(f))
+        for name, made in self.decide_buttons.items():
+            made.setCheckable(True)
+            made.setChecked(f.decision.value == name)
+
+    def _decide(self) -> None:
+        sender = self.sender()
+        if sender is not None:
+            self.decided.emit(str(sender.property("decision")))
+
+    def _unfolded(self, shown: bool) -> None:  # noqa: FBT001 - Qt calls it so
+        self._presenter.show_doubtful = shown
+        self._presenter.changed()
+
+    def _row_chosen(self, item: QListWidgetItem | None) -> None:
+        if item is not None:
+            self._presenter.choose(str(item.data(ROLE + 1)))
+
+
+def _recordings(chapter: ChapterState) -> list[str]:
+    return list(dict.fromkeys(s.recording for s in chapter.reel.lanes[0].segments if s.recording)) if chapter.reel else []
+
+
+def _shortened(text: str) -> str:
+    return text if len(text) < 90 else text[:60].rsplit(" ", 1)[0] + " … " + text[-20:].split(" ", 1)[-1]
+
+
+def _evidence(f: Finding) -> str:
+    e = f.evidence
+    parts = []
+    if e.note:
+        parts.append(e.note)
+    if e.second is not None:
+        parts.append(f"second ear: “{e.second}”" if e.second else "second ear: nothing there")
+    if e.witness is not None:
+        parts.append("the sound itself speaks " + ("clearly for what was heard" if e.witness > 6 else "for what was heard" if e.witness > 2 else "for neither"))
+    if f.note:
+        parts.append(f.note)
+    return "; ".join(parts)

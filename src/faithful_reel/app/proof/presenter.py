@@ -1,0 +1,186 @@
+"""What happens at the Proof desk."""
+
+from __future__ import annotations
+
+import itertools
+from dataclasses import replace
+
+from faithful_reel.app.workbench import Observed, Workbench
+from faithful_reel.core.audio.files import read_mono
+from faithful_reel.core.book.commands import AddFinding, Decide, EditReel, PlaceHearing
+from faithful_reel.core.book.mending import finding_span, mending_edit, pickup_for, tone_of
+from faithful_reel.core.book.model import ChapterState
+from faithful_reel.core.book.timeline import Hearing, hearing_of, span_of
+from faithful_reel.core.collate.findings import Decision, Evidence, Finding, Kind
+from faithful_reel.core.collate.proofing import SHOWN, Proof, in_rate, proofed
+from faithful_reel.core.jobs import Watch
+from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, SetGain, SplitAt
+from faithful_reel.core.reel.reel import source_at
+from faithful_reel.core.units import EAR_RATE, Span
+
+
+class ProofPresenter(Observed):
+    """Hearing a chapter, walking its findings, deciding them."""
+
+    def __init__(self, bench: Workbench) -> None:
+        super().__init__()
+        self.bench = bench
+        self.current = ""
+        self.show_decided = True
+        self.show_doubtful = False
+        self.hearing_now: set[str] = set()
+        bench.listen(self.changed)
+
+    # --- the docket -----------------------------------------------------------------------------------------------
+
+    def docket(self) -> list[Finding]:
+        """The findings that are shown, in reading order."""
+        chapter = self.bench.chapter
+        if chapter is None:
+            return []
+        return [
+            f for f in chapter.findings
+            if (self.show_doubtful or f.confidence >= SHOWN or f.decision is not Decision.OPEN) and (self.show_decided or f.decision is Decision.OPEN)
+        ]  # fmt: skip
+
+    def folded(self) -> int:
+        """How many doubtful findings are folded away."""
+        chapter = self.bench.chapter
+        return sum(f.confidence < SHOWN and f.decision is Decision.OPEN for f in chapter.findings) if chapter else 0
+
+    def finding(self) -> Finding | None:
+        """The finding at hand."""
+        return next((f for f in self.docket() if f.id == self.current), None)
+
+    def choose(self, finding_id: str) -> None:
+        """Take a finding in hand."""
+        self.current = finding_id
+        self.changed()
+
+    def step(self, by: int) -> None:
+        """Go to the next or the previous finding."""
+        docket = self.docket()
+        if not docket:
+            return
+        at = next((i for i, f in enumerate(docket) if f.id == self.current), -1 if by > 0 else len(docket))
+        self.choose(docket[min(len(docket) - 1, max(0, at + by))].id)
+
+    def span(self, finding: Finding) -> Span | None:
+        """Where a finding is heard now."""
+        chapter = self.bench.chapter
+        return finding_span(chapter, finding) if chapter else None
+
+    def decide(self, decision: Decision, note: str = "") -> bool:
+        """Decide the finding at hand and move on to the next open one.
+
+        A mend is carried out on the reel where the sound that is there allows it; else it is only marked.
+        """
+        chapter, finding = self.bench.chapter, self.finding()
+        if chapter is None or finding is None:
+            return False
+        if decision is Decision.MEND:
+            edit = mending_edit(self.bench.book, chapter, self.bench.tokens(chapter), finding)
+            if edit is not None:
+                done = self.bench.do(EditReel(chapter.id, edit, (finding.id,)))
+            else:
+                done = self.bench.do(Decide(chapter.id, (finding.id,), decision, note))
+        else:
+            pickup = pickup_for(chapter, self.bench.text(chapter), finding) if decision is Decision.PICKUP else None
+            done = self.bench.do(Decide(chapter.id, (finding.id,), decision, note, pickup))
+        if done:
+            docket = self.docket()
+            at = next((i for i, f in enumerate(docket) if f.id == finding.id), -1)
+            following = next((f for f in docket[at + 1 :] if f.decision is Decision.OPEN), None)
+            if following:
+                self.choose(following.id)
+        return done
+
+    def note_finding(self, kind: Kind, first_word: int, last_word: int, note: str) -> bool:
+        """A finding by hand on written words."""
+        chapter = self.bench.chapter
+        if chapter is None or chapter.reel is None:
+            return False
+        words = self.bench.text(chapter).words
+        span = span_of(self.bench.tokens(chapter), first_word, last_word)
+        source = source_at(chapter.reel, span.start) if span else None
+        start = source[1] if source and source[0] == chapter.recording else 0
+        number = next(n for n in itertools.count(1) if all(f.id != f"h{n:04d}" for f in chapter.findings))
+        finding = Finding(
+            id=f"h{number:04d}", kind=kind, written=" ".join(w.text for w in words[first_word : last_word + 1]), heard="", word_index=first_word,
+            word_count=last_word - first_word + 1, start=start, stop=start + (len(span) if span else 0), confidence=1.0,
+            evidence=Evidence(note="noted by hand"), note=note,
+        )  # fmt: skip
+        return self.bench.do(AddFinding(chapter.id, finding))
+
+    # --- edits on the galley --------------------------------------------------------------------------------------
+
+    def _selected(self, first_word: int, last_word: int) -> tuple[ChapterState, Span] | None:
+        chapter = self.bench.chapter
+        if chapter is None or chapter.reel is None or first_word < 0:
+            return None
+        span = span_of(self.bench.tokens(chapter), first_word, last_word)
+        return (chapter, span) if span else None
+
+    def cut_and_close(self, first_word: int, last_word: int) -> bool:
+        """Take words out of the reel; what follows moves up."""
+        found = self._selected(first_word, last_word)
+        return bool(found) and self.bench.do(EditReel(found[0].id, CutAndClose(found[1].start, found[1].stop)))
+
+    def cut_and_fill(self, first_word: int, last_word: int) -> bool:
+        """Lay room tone over words; nothing moves."""
+        found = self._selected(first_word, last_word)
+        if not found:
+            return False
+        chapter, span = found
+        return self.bench.do(EditReel(chapter.id, CutAndFill(span.start, span.stop, tone_of(self.bench.book, chapter))))
+
+    def set_gain(self, first_word: int, last_word: int, gain_db: float) -> bool:
+        """Set the gain of words."""
+        found = self._selected(first_word, last_word)
+        return bool(found) and self.bench.do(EditReel(found[0].id, SetGain(found[1].start, found[1].stop, gain_db)))
+
+    def split(self, position: int) -> bool:
+        """Cut the piece in two at a position."""
+        chapter = self.bench.chapter
+        return chapter is not None and self.bench.do(EditReel(chapter.id, SplitAt(position)))
+
+    # --- hearing --------------------------------------------------------------------------------------------------
+
+    def hear_chapter(self, chapter_id: str) -> None:
+        """Proof a chapter beside the work."""
+        chapter = self.bench.book.chapter(chapter_id)
+        if not chapter.recording:
+            self.bench.tell(f"{chapter.title} has no recording yet. Pair one with it at Intake.")
+            return
+        if chapter_id in self.hearing_now:
+            return
+        text = self.bench.text(chapter)
+        path, rate, ears = self.bench.path_of(chapter.recording), self.bench.book.rate, self.bench.ears
+        length = self.bench.book.recording(chapter.recording).length
+
+        def job(watch: Watch) -> Proof:
+            watch.tick(0.0, "waking the ear")
+            ear, second = ears.first(), ears.second()
+            return in_rate(proofed(read_mono(path, EAR_RATE), text, ear, second, watch), rate, Span(0, length))
+
+        def done(proof: Proof) -> None:
+            self.hearing_now.discard(chapter_id)
+            self._heard(chapter, proof)
+
+        def stopped(why: BaseException) -> None:
+            self.hearing_now.discard(chapter_id)
+            self.changed()
+            self.bench.stopped(why)
+
+        self.hearing_now.add(chapter_id)
+        self.bench.jobs.start(f"Hear {chapter.title}", job, done=done, stopped=stopped)
+        self.changed()
+
+    def _heard(self, chapter: ChapterState, proof: Proof) -> None:
+        """Keep a proof, unless the chapter was paired anew meanwhile."""
+        now = next((c for c in self.bench.book.chapters if c.id == chapter.id), None)
+        if now is None or now.recording != chapter.recording or now.text != chapter.text:
+            self.changed()
+            return
+        key = self.bench.session.store.put(Hearing, hearing_of(proof))
+        self.bench.do(PlaceHearing(chapter.id, key, tuple(replace(f) for f in proof.findings)))

@@ -1,0 +1,1 @@
+"""The Release desk: finished files and their check."""

@@ -1,0 +1,76 @@
+"""The Release desk: details, files, their independent check."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtWidgets import QFormLayout, QHBoxLayout, QHeaderView, QLineEdit, QVBoxLayout, QWidget
+
+from faithful_reel.app.release.presenter import ReleasePresenter
+from faithful_reel.app.theme import DAY, Theme
+from faithful_reel.app.widgets.parts import button, fill, label, table
+from faithful_reel.core.units import clock
+
+
+class ReleasePanel(QWidget):
+    """What leaves the house."""
+
+    release_wanted = pyqtSignal()
+
+    def __init__(self, presenter: ReleasePresenter) -> None:
+        super().__init__()
+        self.setObjectName("desk")
+        self._presenter = presenter
+        self._theme = DAY
+        self.title, self.author, self.narrator = QLineEdit(), QLineEdit(), QLineEdit()
+        form = QFormLayout()
+        for name, edit in (("Title", self.title), ("Author", self.author), ("Narrator", self.narrator)):
+            edit.setAccessibleName(name)
+            edit.setMaximumWidth(420)
+            edit.editingFinished.connect(self._edited)
+            form.addRow(label(name, "quiet"), edit)
+        self.go = button("Release…", tip="Write, tag and check the finished files (Ctrl+R)")
+        self.go.clicked.connect(self.release_wanted)
+        head = QHBoxLayout()
+        head.addWidget(label("Release", "title"))
+        head.addStretch()
+        head.addWidget(self.go)
+        self.missing = label("", "quiet", wrap=True)
+        self.files = table(["File", "Rule", "Limit", "Value", "Check"], "Released files and their check")
+        across = self.files.horizontalHeader()
+        if across:
+            across.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
+            across.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
+        box = QVBoxLayout(self)
+        box.setContentsMargins(24, 16, 24, 12)
+        box.addLayout(head)
+        box.addLayout(form)
+        box.addWidget(self.missing)
+        box.addWidget(label("Finished files, read again by another decoder than the one that wrote them", "heading"))
+        box.addWidget(self.files, 1)
+
+    def set_theme(self, theme: Theme) -> None:
+        """Colour the verdicts."""
+        self._theme = theme
+
+    def refresh(self) -> None:
+        """Show details, what is missing, and the files."""
+        presenter = self._presenter
+        book = presenter.bench.book
+        for edit, text in ((self.title, book.title), (self.author, book.author), (self.narrator, book.narrator)):
+            if not edit.hasFocus():
+                edit.setText(text)
+        missing = presenter.missing()
+        self.missing.setText("Still to do: " + "; ".join(missing) + "." if missing else "Everything is ready.")
+        rows, colors = [], {}
+        for released in presenter.released:
+            for i, verdict in enumerate(released.verdicts):
+                name = f"{released.path.name}   {clock(released.figures.seconds)}" if i == 0 else ""
+                rows.append((name, verdict.rule.replace("_", " "), verdict.limit, str(verdict.value), "✓ pass" if verdict.passed else "✕ FAIL"))
+                colors[len(rows) - 1, 4] = self._theme.color("good" if verdict.passed else "red")
+        if not presenter.released:
+            rows = [(c.released, "", "", "", "released earlier") for c in book.chapters if c.released]
+        fill(self.files, rows, colors=colors)
+        self.go.setEnabled(not presenter.working and any(c.master for c in book.chapters))
+
+    def _edited(self) -> None:
+        self._presenter.set_details(self.title.text().strip(), self.author.text().strip(), self.narrator.text().strip())

@@ -1,0 +1,1 @@
+"""The Splice desk: a take goes in."""

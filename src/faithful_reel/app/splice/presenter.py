@@ -1,0 +1,105 @@
+"""What happens at the Splice desk."""
+
+from __future__ import annotations
+
+from faithful_reel.app.workbench import Observed, Workbench
+from faithful_reel.core.book.commands import PassPickup, PlaceSplice
+from faithful_reel.core.book.splicing import Preview, preview_splice
+from faithful_reel.core.errors import AppError
+from faithful_reel.core.pickups.ledger import Pickup, State
+from faithful_reel.core.reel.reel import Reel
+from faithful_reel.core.reel.render import FileSources, Renderer
+
+
+class SplicePresenter(Observed):
+    """Planning a splice, hearing it, placing it, passing it."""
+
+    def __init__(self, bench: Workbench) -> None:
+        super().__init__()
+        self.bench = bench
+        self.current = ""
+        self.choice = (0, 0)
+        self.match_level = True
+        self.problem = ""
+        self._preview: tuple[object, Preview] | None = None
+        self._sources = FileSources(bench.path_of)
+        bench.listen(self.changed)
+
+    def rows(self) -> list[Pickup]:
+        """The pickups that have a take, in reading order."""
+        order = {c.id: i for i, c in enumerate(self.bench.book.chapters)}
+        ready = [p for p in self.bench.book.pickups if p.takes]
+        return sorted(ready, key=lambda p: (order.get(p.chapter, 0), p.first_word))
+
+    def pickup(self) -> Pickup | None:
+        """The pickup at hand: the chosen one, else the first that is not placed."""
+        rows = self.rows()
+        return next((p for p in rows if p.id == self.current), next((p for p in rows if p.state in (State.IN, State.CHOSEN)), rows[0] if rows else None))
+
+    def choose(self, pickup_id: str) -> None:
+        """Take a pickup in hand."""
+        self.current = pickup_id
+        self.choice = (0, 0)
+        pickup = self.pickup()
+        if pickup:
+            self.bench.open_chapter(pickup.chapter)
+        self.changed()
+
+    def choose_boundaries(self, entering: int, leaving: int) -> None:
+        """Try other proposals; (0, 0) is the best pair."""
+        self.choice = (entering, leaving)
+        self.changed()
+
+    def set_match_level(self, *, on: bool) -> None:
+        """Match the take's level to the chapter's, or leave it."""
+        self.match_level = on
+        self.changed()
+
+    def _renderer(self, reel: Reel) -> Renderer:
+        return Renderer(reel, self._sources)
+
+    def preview(self) -> Preview | None:
+        """The splice as it would be now; None, with `problem` told, where it can not be done or is done."""
+        pickup = self.pickup()
+        self.problem = ""
+        if pickup is None or pickup.state in (State.SPLICED, State.PASSED):
+            return None
+        chapter = self.bench.book.chapter(pickup.chapter)
+        hearing = self.bench.hearing(chapter)
+        if chapter.reel is None or hearing is None:
+            self.problem = "This chapter was not heard yet. Hear it at the Proof desk first."
+            return None
+        key = (pickup, chapter, self.choice, self.match_level)
+        if self._preview is None or self._preview[0] != key:
+            try:
+                made = preview_splice(
+                    self.bench.book, chapter, pickup, hearing, self._renderer(chapter.reel).render, self._renderer,
+                    choose=self.choice, match_level=self.match_level,
+                )  # fmt: skip
+            except AppError as problem:
+                self.problem = str(problem)
+                return None
+            self._preview = (key, made)
+        return self._preview[1]
+
+    def place(self) -> bool:
+        """Put the take in."""
+        pickup, preview = self.pickup(), self.preview()
+        if pickup is None or preview is None:
+            return False
+        self.current = pickup.id
+        return self.bench.do(PlaceSplice(pickup.chapter, pickup.id, preview.plan.command))
+
+    def pass_(self) -> bool:
+        """The splice was heard and is good; go on to the next."""
+        pickup = self.pickup()
+        if pickup is None or not self.bench.do(PassPickup(pickup.id)):
+            return False
+        following = next((p for p in self.rows() if p.state in (State.IN, State.CHOSEN)), None)
+        if following:
+            self.choose(following.id)
+        return True
+
+    def close(self) -> None:
+        """Let go of the files."""
+        self._sources.close()

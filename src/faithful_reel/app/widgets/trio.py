@@ -1,0 +1,164 @@
+"""Three strips under one another: original, result and take, with their words standing above each other."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
+from PyQt6.QtGui import QFontMetricsF, QMouseEvent, QPainter, QPaintEvent, QPen
+from PyQt6.QtWidgets import QWidget
+
+from faithful_reel.app.theme import DAY, Theme, control_font, reading_font
+from faithful_reel.app.widgets.galley import Columns, draw_sound
+
+LEFT = 78.0
+STRIP_H = 52.0
+WORDS_H = 30.0
+GAP = 15.0
+
+
+@dataclass(frozen=True, slots=True)
+class TrioWord:
+    """One word of the line with its stretch in each of the three sounds; None where it is not heard."""
+
+    text: str
+    original: tuple[int, int] | None
+    result: tuple[int, int] | None
+    take: tuple[int, int] | None
+    from_take: bool
+
+
+@dataclass(frozen=True, slots=True)
+class TrioBoundary:
+    """A proposed boundary in the original and in the take, and its rank; 0 is the chosen one."""
+
+    original: int
+    take: int
+    entering: bool
+    rank: int
+    index: int
+
+
+class Trio(QWidget):
+    """Every word has one column; each strip is stretched so that its word fills it."""
+
+    boundary_clicked = pyqtSignal(bool, int)
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setAccessibleName("Original, result and take, word by word")
+        self.setMinimumHeight(round(WORDS_H + 3 * STRIP_H + 3 * GAP + 10))
+        self._theme = DAY
+        self._words: tuple[TrioWord, ...] = ()
+        self._boundaries: tuple[TrioBoundary, ...] = ()
+        self._columns: tuple[Columns | None, Columns | None, Columns | None] = (None, None, None)
+        self._playhead = -1
+        self._spots: list[tuple[QPointF, TrioBoundary]] = []
+        self._empty = ""
+
+    def set_theme(self, theme: Theme) -> None:
+        """Draw in another theme."""
+        self._theme = theme
+        self.update()
+
+    def set_content(
+        self, words: tuple[TrioWord, ...], boundaries: tuple[TrioBoundary, ...], columns: tuple[Columns | None, Columns | None, Columns | None], empty: str
+    ) -> None:  # fmt: skip
+        """Show a splice; `empty` is what stands here where there is none."""
+        self._words, self._boundaries, self._columns, self._empty = words, boundaries, columns, empty
+        self.update()
+
+    def set_playhead(self, position: int) -> None:
+        """Where the result is being heard."""
+        self._playhead = position
+        self.update()
+
+    def _xs(self) -> list[tuple[float, float]]:
+        """Left and right of every word's column."""
+        metrics = QFontMetricsF(reading_font(16))
+        widths = [metrics.horizontalAdvance(w.text) + 14 for w in self._words]
+        room = self.width() - LEFT - 24
+        scale = min(1.7, room / max(1.0, sum(widths)))
+        xs, x = [], LEFT
+        for width in widths:
+            xs.append((x, x + width * scale))
+            x += width * scale
+        return xs
+
+    def _knots(self, row: int, xs: Sequence[tuple[float, float]]) -> tuple[list[float], list[float]]:
+        at, ts = [], []
+        last = -1.0
+        for word, (a, b) in zip(self._words, xs, strict=True):
+            span = (word.original, word.result, word.take)[row]
+            if span is not None and span[0] >= last:
+                at += [a + 3, b - 3]
+                ts += [float(span[0]), float(max(span))]
+                last = float(max(span))
+        if at:  # a quarter of a second on either side
+            at = [at[0] - 12, *at, at[-1] + 12]
+            ts = [ts[0] - 11_025, *ts, ts[-1] + 11_025]
+        return at, ts
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802 - Qt's name
+        """A click on a proposal chooses it."""
+        if event is None:
+            return
+        for spot, boundary in self._spots:
+            if abs(spot.x() - event.position().x()) < 7 and abs(spot.y() - event.position().y()) < 9:
+                self.boundary_clicked.emit(boundary.entering, boundary.index)
+                return
+
+    def paintEvent(self, _event: QPaintEvent | None) -> None:  # noqa: N802 - Qt's name
+        """Words on top, then the three strips; the replaced words stand on the light of the take."""
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        self._spots = []
+        if not self._words:
+            painter.setFont(reading_font(16))
+            painter.setPen(self._theme.color("quiet"))
+            painter.drawText(QRectF(self.rect()).adjusted(40, 20, -40, -20), Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, self._empty)
+            return
+        xs = self._xs()
+        scale = self.devicePixelRatioF()
+        for word, (a, b) in zip(self._words, xs, strict=True):
+            if word.from_take:
+                painter.fillRect(QRectF(a, 2, b - a, WORDS_H + 2 * (STRIP_H + GAP) - GAP), self._theme.color("chosen"))
+            painter.setFont(reading_font(16))
+            painter.setPen(self._theme.color("ink"))
+            painter.drawText(QRectF(a, 0, b - a, WORDS_H), Qt.AlignmentFlag.AlignCenter, word.text)
+        for row, name in enumerate(("original", "result", "take")):
+            y = WORDS_H + row * (STRIP_H + GAP)
+            painter.setFont(control_font(12, strong=row == 1))
+            painter.setPen(self._theme.color("ink" if row == 1 else "quiet"))
+            painter.drawText(QRectF(0, y, LEFT - 12, STRIP_H), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, name)
+            at, ts = self._knots(row, xs)
+            columns = self._columns[row]
+            if not at or columns is None:
+                continue
+            painter.fillRect(QRectF(at[0], y, at[-1] - at[0], STRIP_H), self._theme.color("strip"))
+            edges: NDArray[np.float64] = np.interp(np.linspace(at[0], at[-1], round((at[-1] - at[0]) * scale) + 1), at, ts)
+            draw_sound(painter, columns(np.maximum(edges, 0)), at[0], y, STRIP_H, self._theme, scale)
+            if row != 1:
+                self._paint_boundaries(painter, row, y, at, ts)
+            elif self._playhead >= 0 and ts[0] <= self._playhead <= ts[-1]:
+                x = float(np.interp(self._playhead, ts, at))
+                painter.setPen(QPen(self._theme.color("ink"), 1.4))
+                painter.drawLine(QPointF(x, y), QPointF(x, y + STRIP_H))
+
+    def _paint_boundaries(self, painter: QPainter, row: int, y: float, at: list[float], ts: list[float]) -> None:
+        for boundary in sorted(self._boundaries, key=lambda b: -b.rank):
+            x = float(np.interp(boundary.original if row == 0 else boundary.take, ts, at))
+            chosen = boundary.rank == 0
+            pen = QPen(self._theme.color("ink" if chosen else "quiet"), 1.8 if chosen else 1)
+            if not chosen:
+                pen.setDashPattern([2, 3])
+            painter.setPen(pen)
+            painter.drawLine(QPointF(x, y - 2), QPointF(x, y + STRIP_H + 2))
+            spot = QPointF(x, y + STRIP_H + 8 if row == 0 else y - 7)
+            painter.setBrush(self._theme.color("ink" if chosen else "page"))
+            reach = 5.0 if boundary.entering else -5.0
+            painter.drawPolygon([spot + QPointF(-reach, -4), spot + QPointF(reach, 0), spot + QPointF(-reach, 4)])
+            self._spots.append((spot, boundary))

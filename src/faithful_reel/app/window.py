@@ -1,0 +1,830 @@
+"""The window: contents, desk names with counts, the desks, the loupe, the transport."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+from PyQt6.QtCore import QPoint, QSettings, QSize, Qt, QTimer
+from PyQt6.QtGui import QCloseEvent
+from PyQt6.QtWidgets import (
+    QApplication, QComboBox, QDialog, QDialogButtonBox, QFileDialog, QHBoxLayout, QInputDialog, QLabel, QListWidget, QListWidgetItem,
+    QMainWindow, QMenu, QMessageBox, QProgressBar, QPushButton, QSplitter, QStackedWidget, QTableWidgetItem, QVBoxLayout, QWidget,
+)  # fmt: skip
+
+from faithful_reel import __version__
+from faithful_reel.app.actions import ACTS, Actions
+from faithful_reel.app.intake.panel import IntakePanel
+from faithful_reel.app.intake.presenter import IntakePresenter
+from faithful_reel.app.jobs import Jobs
+from faithful_reel.app.master.panel import MasterPanel
+from faithful_reel.app.master.presenter import MasterPresenter
+from faithful_reel.app.pickups.panel import PickupsPanel
+from faithful_reel.app.pickups.presenter import PickupsPresenter
+from faithful_reel.app.proof.panel import ProofPanel
+from faithful_reel.app.proof.presenter import ProofPresenter
+from faithful_reel.app.release.panel import ReleasePanel
+from faithful_reel.app.release.presenter import ReleasePresenter
+from faithful_reel.app.sound import Player
+from faithful_reel.app.splice.panel import SplicePanel
+from faithful_reel.app.splice.presenter import SplicePresenter
+from faithful_reel.app.theme import THEMES, style_sheet
+from faithful_reel.app.widgets.loupe import Loupe, LoupeWord
+from faithful_reel.app.widgets.parts import ROLE, ContentsDelegate, Meter, button, label, rule, table
+from faithful_reel.app.workbench import Workbench
+from faithful_reel.core.audio.tempo import FASTEST, SLOWEST
+from faithful_reel.core.book.model import ChapterState
+from faithful_reel.core.book.splicing import placed_joins
+from faithful_reel.core.collate.findings import Decision, Kind
+from faithful_reel.core.collate.proofing import SHOWN
+from faithful_reel.core.measure.picture import spectrogram
+from faithful_reel.core.reel.reel import Lane, Piece, Reel
+from faithful_reel.core.reel.render import FileSources, Renderer
+from faithful_reel.core.units import Signal, clock, ratio
+
+DESKS = ("intake", "proof", "pickups", "splice", "master", "release")
+SPEEDS = (0.75, 0.9, 1.0, 1.1, 1.25, 1.5, 1.75, 2.0, 2.25, 2.5)
+NOTICE_MS = 12_000
+
+
+class Window(QMainWindow):
+    """One book, one window."""
+
+    def __init__(self, bench: Workbench, jobs: Jobs, player: Player, settings: QSettings) -> None:
+        super().__init__()
+        self.bench, self.jobs, self.player, self.settings = bench, jobs, player, settings
+        bench.tell = self.tell
+        self.setMinimumSize(1000, 640)
+        self.intake, self.proof, self.pickups = IntakePresenter(bench), ProofPresenter(bench), PickupsPresenter(bench)
+        self.splice, self.mastering = SplicePresenter(bench), MasterPresenter(bench)
+        self.releasing = ReleasePresenter(bench, self.mastering)
+        self.desks = {
+            "intake": IntakePanel(self.intake), "proof": ProofPanel(self.proof), "pickups": PickupsPanel(self.pickups),
+            "splice": SplicePanel(self.splice), "master": MasterPanel(self.mastering), "release": ReleasePanel(self.releasing),
+        }  # fmt: skip
+        self.cursor = 0
+        self._playing_reel: object = None
+        self._loupe_shown: object = None
+        self._last_saved = ""
+        self._lead_s = float(settings.value("listen/lead", 2.0))
+        self._speed = float(settings.value("listen/speed", 1.0))
+        self.opened: list[Path] = []
+        self.actions_ = Actions(self, self._handlers(), settings)
+        self._build()
+        self._connect()
+        self.set_theme(str(settings.value("view/theme", "day")))
+        self.show_desk(str(settings.value("view/desk", "proof" if bench.book.chapters else "intake")))
+        size = settings.value("view/size")
+        self.resize(size if isinstance(size, QSize) else QSize(1280, 800))
+        self.refresh()
+
+    # --- building -------------------------------------------------------------------------------------------------
+
+    def _build(self) -> None:
+        self._build_menus()
+        top = QWidget()
+        top.setObjectName("top")
+        row = QHBoxLayout(top)
+        row.setContentsMargins(16, 4, 16, 0)
+        self.book_title = label("", "title")
+        row.addWidget(self.book_title)
+        row.addStretch()
+        self.desk_buttons: dict[str, QPushButton] = {}
+        for name in DESKS:
+            made = button(name.capitalize(), "deskname", f"The {name.capitalize()} desk (Ctrl+{DESKS.index(name) + 1})")
+            made.setCheckable(True)
+            made.setProperty("desk", name)
+            made.clicked.connect(self._desk_clicked)
+            row.addWidget(made)
+            self.desk_buttons[name] = made
+        self.contents = QListWidget()
+        self.contents.setAccessibleName("Contents")
+        self.contents.setMinimumWidth(150)
+        self.contents.setMaximumWidth(260)
+        self._contents_delegate = ContentsDelegate(self.contents)
+        self.contents.setItemDelegate(self._contents_delegate)
+        self.contents.currentItemChanged.connect(self._chapter_chosen)
+        self.stack = QStackedWidget()
+        for name in DESKS:
+            self.stack.addWidget(self.desks[name])
+        across = QSplitter(Qt.Orientation.Horizontal)
+        across.setHandleWidth(1)
+        across.addWidget(self.contents)
+        across.addWidget(self.stack)
+        across.setStretchFactor(1, 1)
+        across.setSizes([176, 1104])
+        self.loupe = Loupe()
+        down = QSplitter(Qt.Orientation.Vertical)
+        down.setHandleWidth(1)
+        down.addWidget(across)
+        down.addWidget(self.loupe)
+        down.setStretchFactor(0, 1)
+        down.setSizes([560, 132])
+        self.notice = label("", "problem", wrap=True)
+        self.notice.setContentsMargins(16, 4, 16, 4)
+        self.notice.hide()
+        self._notice_timer = QTimer(self)
+        self._notice_timer.setSingleShot(True)
+        self._notice_timer.timeout.connect(self.notice.hide)
+        whole = QWidget()
+        box = QVBoxLayout(whole)
+        box.setContentsMargins(0, 0, 0, 0)
+        box.setSpacing(0)
+        box.addWidget(top)
+        box.addWidget(rule())
+        box.addWidget(self.notice)
+        box.addWidget(down, 1)
+        box.addWidget(self._jobs_row())
+        box.addWidget(rule())
+        box.addWidget(self._foot())
+        self.setCentralWidget(whole)
+
+    def _build_menus(self) -> None:
+        bar = self.menuBar()
+        if bar is None:
+            return
+        menus: dict[str, QMenu] = {}
+        for act in ACTS:
+            if act.menu not in menus:
+                menu = bar.addMenu(act.menu)
+                if menu is None:
+                    continue
+                menu.setToolTipsVisible(True)
+                menus[act.menu] = menu
+            menus[act.menu].addAction(self.actions_[act.id])
+
+    def _jobs_row(self) -> QWidget:
+        self.job_row = QWidget()
+        self.job_row.setObjectName("foot")
+        row = QHBoxLayout(self.job_row)
+        row.setContentsMargins(16, 4, 16, 4)
+        self.job_name = label("")
+        self.job_bar = QProgressBar()
+        self.job_bar.setRange(0, 1000)
+        self.job_bar.setMaximumWidth(320)
+        self.job_bar.setAccessibleName("Progress")
+        self.job_left = label("", "quiet")
+        self.job_cancel = button("Cancel", tip="Stop this work; nothing is lost")
+        self.job_cancel.clicked.connect(self._cancel_job)
+        row.addWidget(self.job_name)
+        row.addWidget(self.job_bar, 1)
+        row.addWidget(self.job_left)
+        row.addStretch()
+        row.addWidget(self.job_cancel)
+        self.job_row.hide()
+        return self.job_row
+
+    def _foot(self) -> QWidget:
+        foot = QWidget()
+        foot.setObjectName("foot")
+        row = QHBoxLayout(foot)
+        row.setContentsMargins(16, 5, 16, 5)
+        row.setSpacing(10)
+        self.play_button = button("Play", tip="Play from the cursor, or stop (Space)")
+        self.play_button.setMinimumWidth(64)
+        self.play_button.clicked.connect(self.actions_["play.toggle"].trigger)
+        self.speed = QComboBox()
+        self.speed.setAccessibleName("Speed")
+        self.speed.setToolTip("Speed without a change of pitch ([ and ])")
+        for value in SPEEDS:
+            self.speed.addItem(f"{value:.2f} ×", value)
+        self.speed.setCurrentIndex(SPEEDS.index(self._speed) if self._speed in SPEEDS else 2)
+        self.speed.activated.connect(self._speed_chosen)
+        self.lead = QComboBox()
+        self.lead.setAccessibleName("Lead-in")
+        self.lead.setToolTip("How long before a spot the sound starts")
+        for seconds in (0.0, 1.0, 2.0, 3.0):
+            self.lead.addItem(f"lead-in {seconds:g} s", seconds)
+        self.lead.setCurrentIndex(max(0, self.lead.findData(self._lead_s)))
+        self.lead.activated.connect(self._lead_chosen)
+        self.loop_button = button("Loop", tip="Play the stretch again and again (L)")
+        self.loop_button.setCheckable(True)
+        self.loop_button.clicked.connect(self.actions_["play.loop"].trigger)
+        self.time = QLabel("0:00:00.000")
+        self.time.setAccessibleName("Position")
+        self.time.setMinimumWidth(100)
+        self.meter = Meter()
+        self.card_name = label("", "quiet")
+        self.saved = label("", "quiet")
+        for widget in (self.play_button, self.speed, self.lead, self.loop_button, self.time, self.meter):
+            row.addWidget(widget)
+        row.addStretch()
+        row.addWidget(self.card_name)
+        row.addWidget(self.saved)
+        return foot
+
+    def _connect(self) -> None:
+        self.bench.listen(self.refresh)
+        self.proof.listen(self._proof_changed)
+        self.jobs.changed.connect(self._show_jobs)
+        self.player.moved.connect(self._moved)
+        self.player.level.connect(self.meter.set_level)
+        self.player.started.connect(self._play_state)
+        self.player.ended.connect(self._play_state)
+        self.player.failed.connect(self.tell)
+        self.loupe.clicked.connect(self.go_to_position)
+        proof, intake, pickups = self.desks["proof"], self.desks["intake"], self.desks["pickups"]
+        splice, master, release = self.desks["splice"], self.desks["master"], self.desks["release"]
+        assert isinstance(proof, ProofPanel) and isinstance(intake, IntakePanel) and isinstance(pickups, PickupsPanel)
+        assert isinstance(splice, SplicePanel) and isinstance(master, MasterPanel) and isinstance(release, ReleasePanel)
+        self.galley = proof.galley
+        proof.hear_wanted.connect(self.actions_["proof.hear"].trigger)
+        proof.listen_wanted.connect(self.actions_["proof.listen"].trigger)
+        proof.decided.connect(self._decided)
+        self.galley.word_clicked.connect(self._word_clicked)
+        self.galley.word_activated.connect(self.play_from)
+        self.galley.menu_wanted.connect(self._galley_menu)
+        intake.manuscript_wanted.connect(self.actions_["intake.manuscript"].trigger)
+        intake.recordings_wanted.connect(self.actions_["intake.recordings"].trigger)
+        pickups.send_wanted.connect(self.actions_["pickups.send"].trigger)
+        pickups.receive_wanted.connect(self.actions_["pickups.receive"].trigger)
+        pickups.hear.connect(self._hear_reel)
+        splice.hear.connect(self._hear_reel)
+        splice.place_wanted.connect(self.actions_["splice.place"].trigger)
+        splice.pass_wanted.connect(self.actions_["splice.pass"].trigger)
+        master.hear_before.connect(self._hear_unmastered)
+        master.hear_after.connect(self._hear_mastered)
+        master.chapter_chosen.connect(self.bench.open_chapter)
+        release.release_wanted.connect(self.actions_["release.write"].trigger)
+        # a desk shows again when its own presenter changed
+        for presenter in (self.pickups, self.splice, self.mastering, self.releasing):
+            presenter.listen(self._desk_changed)
+
+    def _handlers(self) -> dict[str, Callable[[], None]]:
+        return {
+            "book.new": self.new_book, "book.open": self.open_book, "intake.manuscript": self.ask_manuscript, "intake.recordings": self.ask_recordings,
+            "pickups.receive": self.ask_pickup, "pickups.send": self.ask_call_sheet, "book.quit": self._quit, "edit.undo": self.undo, "edit.redo": self.redo,
+            "edit.history": self.show_history, "edit.cut_close": self._cut_close, "edit.cut_fill": self._cut_fill, "edit.split": self._split,
+            "edit.softer": self._softer, "edit.louder": self._louder, "proof.hear": self._hear_chapter, "proof.next": self._next, "proof.previous": self._previous,
+            "proof.listen": self.listen_to_finding, "proof.stet": self._stet, "proof.mend": self._mend, "proof.pickup": self._pickup, "proof.reopen": self._reopen,
+            "proof.note": self._note, "proof.doubtful": self._doubtful, "splice.place": self._place, "splice.pass": self._pass, "master.this": self._master_this,
+            "master.all": self.mastering.master_all, "release.write": self.ask_release, "play.toggle": self.toggle_play, "play.back": self._back,
+            "play.loop": self._loop, "play.faster": self._faster, "play.slower": self._slower, "view.intake": self._view_intake, "view.proof": self._view_proof,
+            "view.pickups": self._view_pickups, "view.splice": self._view_splice, "view.master": self._view_master, "view.release": self._view_release,
+            "view.night": self._night, "view.spectrum": self._spectrum, "view.closer": self._closer, "view.farther": self._farther,
+            "view.next_chapter": self._next_chapter, "view.previous_chapter": self._previous_chapter, "help.keys": self.show_keys, "help.about": self.show_about,
+        }  # fmt: skip
+
+    # --- showing --------------------------------------------------------------------------------------------------
+
+    def refresh(self) -> None:
+        """Show the book as it is: contents, counts, the desk at hand, the loupe."""
+        book = self.bench.book
+        self.book_title.setText(book.title)
+        self.setWindowTitle(f"{book.title} – Faithful Reel")
+        self._show_contents()
+        self._show_counts()
+        self._desk_changed()
+        self._show_loupe()
+        undo, redo = self.bench.session.can_undo(), self.bench.session.can_redo()
+        self.actions_["edit.undo"].setText(f"Undo: {undo}" if undo else "Undo")
+        self.actions_["edit.redo"].setText(f"Redo: {redo}" if redo else "Redo")
+        self.actions_["edit.undo"].setEnabled(bool(undo))
+        self.actions_["edit.redo"].setEnabled(bool(redo))
+        at = self.bench.session.store.step(self.bench.session.store.head).at
+        self.saved.setText(f"step saved {at[11:]}" if at else "nothing changed yet")
+        self.card_name.setText("no sound device: simulated sound card" if self.player.card.simulated else "")
+
+    def _show_contents(self) -> None:
+        self.contents.blockSignals(True)
+        chapters = self.bench.book.chapters
+        while self.contents.count() > len(chapters):
+            self.contents.takeItem(self.contents.count() - 1)
+        while self.contents.count() < len(chapters):
+            self.contents.addItem(QListWidgetItem())
+        for row, chapter in enumerate(chapters):
+            item = self.contents.item(row)
+            if item is None:
+                continue
+            shown = [f for f in chapter.findings if f.confidence >= SHOWN or f.decision is not Decision.OPEN]
+            left = sum(f.decision is Decision.OPEN for f in shown)
+            share = 1 - left / len(shown) if shown else 1.0 if chapter.hearing else 0.0
+            state = (
+                "no recording" if not chapter.recording else "being heard" if chapter.id in self.proof.hearing_now
+                else "not heard yet" if not chapter.hearing else f"{left} open" if left else "all decided"
+            )  # fmt: skip
+            item.setData(ROLE, (chapter.title, share, state))
+            item.setData(ROLE + 1, chapter.id)
+            item.setData(Qt.ItemDataRole.AccessibleTextRole, f"{chapter.title}: {state}")
+            item.setToolTip(f"{chapter.title}: {state}")
+            if chapter.id == self.bench.chapter_id:
+                self.contents.setCurrentItem(item)
+        self.contents.blockSignals(False)
+
+    def _show_counts(self) -> None:
+        book = self.bench.book
+        open_ = sum(f.decision is Decision.OPEN and f.confidence >= SHOWN for c in book.chapters for f in c.findings)
+        states = [p.state.value for p in book.pickups]
+        failing = sum(self.mastering.state(c) == "fails" for c in book.chapters)
+        to_master = sum(self.mastering.state(c) in ("to do", "out of date") for c in book.chapters)
+        counts = {
+            "intake": str(sum(not c.recording for c in book.chapters) or ""), "proof": str(open_ or ""),
+            "pickups": str(sum(s in ("to send", "sent") for s in states) or ""), "splice": str(sum(s in ("in", "chosen") for s in states) or ""),
+            "master": f"{failing}!" if failing else str(to_master or ""),
+            "release": str(sum(not c.released and self.mastering.state(c) == "passes" for c in book.chapters) or ""),
+        }  # fmt: skip
+        for name, made in self.desk_buttons.items():
+            made.setText(f"{name.capitalize()} {counts[name]}".strip())
+            made.setAccessibleName(f"{name.capitalize()} desk, {counts[name] or 'nothing'} to do")
+
+    def _desk_changed(self) -> None:
+        panel = self.stack.currentWidget()
+        if panel is not None and hasattr(panel, "refresh"):
+            panel.refresh()
+
+    def _proof_changed(self) -> None:
+        if self.stack.currentWidget() is self.desks["proof"]:
+            self.desks["proof"].refresh()
+        finding = self.proof.finding()
+        if finding is not None:
+            span = self.proof.span(finding)
+            if span is not None and not self.player.playing:
+                self.cursor = span.start
+                self.loupe.look_at((span.start + span.stop) // 2, span_s=max(3.0, 2.5 * len(span) / self.bench.book.rate))
+                self._show_position(span.start, follow=False)
+
+    def _show_loupe(self) -> None:
+        chapter = self.bench.chapter
+        reel = chapter.reel if chapter else None
+        key = (reel, chapter.hearing if chapter else "", self.bench.overview(chapter.recording) is not None if chapter and chapter.recording else False)
+        if key == self._loupe_shown:
+            return
+        self._loupe_shown = key
+        if chapter is None or reel is None:
+            self.loupe.set_content(columns=None, render=None, spectrum=None, length=0, rate=self.bench.book.rate, words=(), joins=(), tone_level=None)
+            return
+        words = tuple(LoupeWord(t.text, t.start, t.stop) for t in self.bench.tokens(chapter) if t.start >= 0)
+        floor = self.bench.book.recording(chapter.recording).noise_floor_db if chapter.recording else -90.0
+        self.loupe.set_content(
+            columns=self.bench.columns(reel), render=self.bench.render_here(reel), spectrum=_spectrum_of, length=len(reel), rate=self.bench.book.rate,
+            words=words, joins=placed_joins(reel), tone_level=ratio(floor) * 3,
+        )  # fmt: skip
+        if words and self.cursor == 0:
+            self.cursor = words[0].start
+            self.loupe.look_at(words[0].start + self.bench.book.rate)
+
+    def _show_jobs(self) -> None:
+        running = self.jobs.running
+        visible = [r for r in running if not r.name.startswith("Draw ")]
+        self.job_row.setVisible(bool(visible))
+        if visible:
+            first = visible[0]
+            more = f"   and {len(visible) - 1} more" if len(visible) > 1 else ""
+            self.job_name.setText(f"{first.name}: {first.note}{more}" if first.note else first.name + more)
+            self.job_bar.setValue(round(1000 * first.fraction))
+            left = first.seconds_left()
+            self.job_left.setText("" if left is None else f"about {max(1, round(left))} s left")
+
+    def _cancel_job(self) -> None:
+        visible = [r for r in self.jobs.running if not r.name.startswith("Draw ")]
+        if visible:
+            visible[0].cancel()
+
+    def tell(self, text: str) -> None:
+        """Show one message above the desk for a while."""
+        self.notice.setText(text)
+        self.notice.show()
+        self._notice_timer.start(NOTICE_MS)
+
+    def set_theme(self, name: str) -> None:
+        """Day or night."""
+        theme = THEMES.get(name, THEMES["day"])
+        self.settings.setValue("view/theme", theme.name)
+        self.setStyleSheet(style_sheet(theme))
+        self._contents_delegate.theme = theme
+        self.loupe.set_theme(theme)
+        self.meter.set_theme(theme)
+        for panel in self.desks.values():
+            panel.set_theme(theme)
+        self.actions_["view.night"].setChecked(theme.name == "night")
+
+    def show_desk(self, name: str) -> None:
+        """Go to a desk."""
+        name = name if name in DESKS else "proof"
+        self.settings.setValue("view/desk", name)
+        self.stack.setCurrentWidget(self.desks[name])
+        for other, made in self.desk_buttons.items():
+            made.setChecked(other == name)
+        self._desk_changed()
+
+    # --- listening ------------------------------------------------------------------------------------------------
+
+    def _reel(self) -> tuple[ChapterState, Reel] | None:
+        chapter = self.bench.chapter
+        return (chapter, chapter.reel) if chapter and chapter.reel else None
+
+    def play_from(self, position: int, stop: int | None = None, *, lead: bool = False) -> None:
+        """Play the chapter at hand from a position."""
+        found = self._reel()
+        if found is None:
+            self.tell("There is nothing to play: this chapter has no recording yet.")
+            return
+        start = max(0, position - (round(self._lead_s * self.bench.book.rate) if lead else 0))
+        self._playing_reel = found[1]
+        self.player.play(
+            self.bench.renderer(found[1]).render, start, len(found[1]) if stop is None else min(stop, len(found[1])), self.bench.book.rate,
+            speed=self._speed, loop=self.actions_["play.loop"].isChecked(),
+        )  # fmt: skip
+
+    def _hear_reel(self, reel: object, start: int, stop: int) -> None:
+        if isinstance(reel, Reel):
+            self._playing_reel = reel
+            self.player.play(
+                self.bench.renderer(reel).render, start, stop, self.bench.book.rate, speed=self._speed, loop=self.actions_["play.loop"].isChecked()
+            )
+
+    def listen_to_finding(self) -> None:
+        """Hear the finding at hand with its lead-in."""
+        finding = self.proof.finding()
+        span = self.proof.span(finding) if finding else None
+        if span is None:
+            self.tell("This finding is no longer heard in the reel." if finding else "No finding is at hand. Choose one in the docket.")
+            return
+        self.play_from(span.start, span.stop + self.bench.book.rate, lead=True)
+
+    def toggle_play(self) -> None:
+        """Play from the cursor, or stop."""
+        if self.player.playing:
+            self.player.stop()
+            self.cursor = self.player.position
+        else:
+            self.play_from(self.cursor)
+
+    def _back(self) -> None:
+        at = self.player.position if self.player.playing else self.cursor
+        self.play_from(at, lead=True)
+
+    def go_to_position(self, position: int) -> None:
+        """Put the cursor at a position; while playing, go on from there."""
+        self.cursor = position
+        if self.player.playing:
+            self.play_from(position)
+        else:
+            self._show_position(position, follow=True)
+
+    def _word_clicked(self, _cell: int, position: int) -> None:
+        if position >= 0:
+            self.go_to_position(position)
+            self.loupe.look_at(position)
+
+    def _moved(self, position: int) -> None:
+        found = self._reel()
+        if found and self._playing_reel is found[1]:
+            self.cursor = position
+            self._show_position(position, follow=True)
+        else:
+            splice = self.desks["splice"]
+            if isinstance(splice, SplicePanel) and self.stack.currentWidget() is splice:
+                splice.trio.set_playhead(position)
+            self.time.setText(clock(position / self.bench.book.rate))
+
+    def _show_position(self, position: int, *, follow: bool) -> None:
+        self.time.setText(clock(position / self.bench.book.rate))
+        self.galley.set_playhead(position, follow=follow and self.player.playing)
+        self.loupe.set_playhead(position, follow=follow)
+
+    def _play_state(self) -> None:
+        self.play_button.setText("Stop" if self.player.playing else "Play")
+
+    def _hear_unmastered(self) -> None:
+        chapter = self.bench.chapter
+        if chapter and chapter.master and chapter.reel:
+            raw = self.bench.book.recording(chapter.recording).rms_db
+            rms = chapter.master.figures.get("rms_db")
+            gain = float(rms) - raw if isinstance(rms, float | int) else 0.0
+            render = self.bench.renderer(chapter.reel).render
+
+            def louder(start: int, stop: int) -> Signal:
+                return np.clip(render(start, stop) * np.float32(ratio(gain)), -1, 1)
+
+            self._playing_reel = None
+            self.player.play(louder, self.cursor, len(chapter.reel), self.bench.book.rate, speed=self._speed)
+
+    def _hear_mastered(self) -> None:
+        chapter = self.bench.chapter
+        if chapter and chapter.master:
+            path = self.bench.session.store.folder / "masters" / chapter.master.file
+            if not path.is_file():
+                self.tell(f"The master {path.name} is no longer there. Master the chapter again.")
+                return
+            seconds = chapter.master.figures.get("seconds")
+            length = round(float(seconds) * self.bench.book.rate) if isinstance(seconds, float | int) else 0
+            render = Renderer(Reel((Lane("master", (Piece("master", 0, length),)),)), FileSources(lambda _: path)).render
+            self._playing_reel = None
+            self.player.play(render, min(max(0, self.cursor - 9 * self.bench.book.rate), length // 2), length, self.bench.book.rate, speed=self._speed)
+
+    def _speed_chosen(self) -> None:
+        self._set_speed(float(self.speed.currentData()))
+
+    def _set_speed(self, speed: float) -> None:
+        self._speed = min(FASTEST, max(SLOWEST, speed))
+        self.settings.setValue("listen/speed", self._speed)
+        self.speed.setCurrentIndex(SPEEDS.index(self._speed))
+        if self.player.playing and self._reel() and self._playing_reel is self._reel()[1]:  # type: ignore[index]
+            self.play_from(self.player.position)
+
+    def _faster(self) -> None:
+        self._set_speed(SPEEDS[min(len(SPEEDS) - 1, SPEEDS.index(self._speed) + 1)])
+
+    def _slower(self) -> None:
+        self._set_speed(SPEEDS[max(0, SPEEDS.index(self._speed) - 1)])
+
+    def _lead_chosen(self) -> None:
+        self._lead_s = float(self.lead.currentData())
+        self.settings.setValue("listen/lead", self._lead_s)
+
+    def _loop(self) -> None:
+        self.loop_button.setChecked(self.actions_["play.loop"].isChecked())
+
+    # --- acts -----------------------------------------------------------------------------------------------------
+
+    def undo(self) -> None:
+        """Take the last step back."""
+        self.player.stop()
+        self.bench.undo()
+
+    def redo(self) -> None:
+        """Do it again."""
+        self.player.stop()
+        self.bench.redo()
+
+    def _desk_clicked(self) -> None:
+        sender = self.sender()
+        if sender is not None:
+            self.show_desk(str(sender.property("desk")))
+
+    def _chapter_chosen(self, item: QListWidgetItem | None) -> None:
+        if item is not None:
+            self._take_chapter(str(item.data(ROLE + 1)))
+
+    def _take_chapter(self, chapter_id: str) -> None:
+        self.player.stop()
+        self.cursor = 0
+        self.proof.current = ""
+        self.bench.open_chapter(chapter_id)
+
+    def _step_chapter(self, by: int) -> None:
+        ids = [c.id for c in self.bench.book.chapters]
+        if self.bench.chapter_id in ids:
+            self._take_chapter(ids[min(len(ids) - 1, max(0, ids.index(self.bench.chapter_id) + by))])
+
+    def _next_chapter(self) -> None:
+        self._step_chapter(1)
+
+    def _previous_chapter(self) -> None:
+        self._step_chapter(-1)
+
+    def _hear_chapter(self) -> None:
+        if self.bench.chapter:
+            self.proof.hear_chapter(self.bench.chapter.id)
+
+    def _next(self) -> None:
+        self.proof.step(1)
+
+    def _previous(self) -> None:
+        self.proof.step(-1)
+
+    def _decided(self, name: str) -> None:
+        self.proof.decide(Decision(name))
+
+    def _stet(self) -> None:
+        self.proof.decide(Decision.STET)
+
+    def _mend(self) -> None:
+        self.player.stop()
+        self.proof.decide(Decision.MEND)
+
+    def _pickup(self) -> None:
+        self.proof.decide(Decision.PICKUP)
+
+    def _reopen(self) -> None:
+        self.proof.decide(Decision.OPEN)
+
+    def _doubtful(self) -> None:
+        self.proof.show_doubtful = self.actions_["proof.doubtful"].isChecked()
+        self.proof.changed()
+
+    def _note(self) -> None:
+        first, last = self.galley.selection
+        if first < 0:
+            self.tell("Select the words first: click on the galley, then Shift+click.")
+            return
+        kinds = [k.value.replace("_", " ") for k in Kind]
+        kind, taken = QInputDialog.getItem(self, "Note a finding", "What is it?", kinds, 0, editable=False)
+        if taken:
+            text, taken = QInputDialog.getText(self, "Note a finding", "Note (may be empty):")
+            if taken:
+                self.proof.note_finding(Kind(kind.replace(" ", "_")), first, last, text)
+
+    def _cut_close(self) -> None:
+        self.player.stop()
+        self.proof.cut_and_close(*self.galley.selection)
+
+    def _cut_fill(self) -> None:
+        self.player.stop()
+        self.proof.cut_and_fill(*self.galley.selection)
+
+    def _split(self) -> None:
+        self.proof.split(self.cursor)
+
+    def _softer(self) -> None:
+        self.proof.set_gain(*self.galley.selection, -1.0)
+
+    def _louder(self) -> None:
+        self.proof.set_gain(*self.galley.selection, 1.0)
+
+    def _galley_menu(self, point: QPoint) -> None:
+        menu = QMenu(self)
+        for act in ("proof.note", "edit.cut_close", "edit.cut_fill", "edit.softer", "edit.louder", "edit.split"):
+            menu.addAction(self.actions_[act])
+        menu.exec(point)
+
+    def _place(self) -> None:
+        self.player.stop()
+        self.splice.place()
+
+    def _pass(self) -> None:
+        self.splice.pass_()
+
+    def _master_this(self) -> None:
+        if self.bench.chapter:
+            self.mastering.master(self.bench.chapter.id)
+
+    def _view_intake(self) -> None:
+        self.show_desk("intake")
+
+    def _view_proof(self) -> None:
+        self.show_desk("proof")
+
+    def _view_pickups(self) -> None:
+        self.show_desk("pickups")
+
+    def _view_splice(self) -> None:
+        self.show_desk("splice")
+
+    def _view_master(self) -> None:
+        self.show_desk("master")
+
+    def _view_release(self) -> None:
+        self.show_desk("release")
+
+    def _night(self) -> None:
+        self.set_theme("night" if self.actions_["view.night"].isChecked() else "day")
+
+    def _spectrum(self) -> None:
+        self.loupe.set_spectrum(shown=self.actions_["view.spectrum"].isChecked())
+
+    def _closer(self) -> None:
+        self.loupe.zoom(0.6)
+
+    def _farther(self) -> None:
+        self.loupe.zoom(1 / 0.6)
+
+    # --- dialogs --------------------------------------------------------------------------------------------------
+
+    def _folder(self) -> str:
+        return str(self.settings.value("files/folder", str(Path.home())))
+
+    def _remember(self, path: str) -> Path:
+        self.settings.setValue("files/folder", str(Path(path).parent))
+        return Path(path)
+
+    def ask_manuscript(self) -> None:
+        """Choose a manuscript and bring it in."""
+        path, _ = QFileDialog.getOpenFileName(self, "Bring in a manuscript", self._folder(), "Manuscripts (*.txt *.docx)")
+        if path:
+            self.intake.bring_manuscript(self._remember(path))
+
+    def ask_recordings(self) -> None:
+        """Choose recordings and bring them in."""
+        paths, _ = QFileDialog.getOpenFileNames(self, "Bring in recordings", self._folder(), "Sound (*.wav *.flac *.mp3 *.aif *.aiff *.m4a *.ogg)")
+        if paths:
+            self._remember(paths[0])
+            self.intake.bring_recordings([Path(p) for p in paths])
+
+    def ask_pickup(self) -> None:
+        """Choose a pickup recording and sort its takes."""
+        path, _ = QFileDialog.getOpenFileName(self, "Receive a pickup recording", self._folder(), "Sound (*.wav *.flac *.mp3 *.aif *.aiff *.m4a *.ogg)")
+        if path:
+            self.pickups.receive(self._remember(path))
+
+    def ask_call_sheet(self) -> None:
+        """Choose a place for the call sheet and write it."""
+        path, _ = QFileDialog.getSaveFileName(self, "Write the call sheet", self._folder() + "/call-sheet.csv", "Table (*.csv)")
+        if path:
+            self.pickups.send(self._remember(path))
+
+    def ask_release(self) -> None:
+        """Choose a folder and release."""
+        path = QFileDialog.getExistingDirectory(self, "Release into a folder", self._folder())
+        if path:
+            self.releasing.release(self._remember(path + "/x").parent)
+
+    def new_book(self) -> None:
+        """Choose a name and open a new book in a window of its own."""
+        path, _ = QFileDialog.getSaveFileName(self, "New book", self._folder() + "/Untitled.reelbook", "Books (*.reelbook)")
+        if path:
+            self._open_other(self._remember(path), create=True)
+
+    def open_book(self) -> None:
+        """Choose a book and open it in a window of its own."""
+        path = QFileDialog.getExistingDirectory(self, "Open a book (a folder NAME.reelbook)", self._folder())
+        if path:
+            self._open_other(self._remember(path), create=False)
+
+    def _open_other(self, path: Path, *, create: bool) -> None:
+        from faithful_reel.app.wiring import open_beside
+
+        open_beside(self, path, create=create)
+
+    def show_history(self) -> None:
+        """All steps; a double click goes to one."""
+        dialog = QDialog(self)
+        dialog.setWindowTitle("History")
+        dialog.resize(560, 460)
+        store = self.bench.session.store
+        titles = {c.id: c.title for c in self.bench.book.chapters}
+        steps = store.history()
+        view = table(["Step", "Chapter", "When"], "Steps of this book")
+        view.setRowCount(len(steps) + 1)
+        for row, (text, chapter, at, key) in enumerate([("The book was made", "", "", 0), *((s.label, titles.get(s.chapter, ""), s.at.replace("T", "  "), s.id) for s in steps)]):
+            for column, cell in enumerate((text, chapter, at)):
+                item = QTableWidgetItem(cell)
+                item.setData(ROLE, key)
+                view.setItem(row, column, item)
+            if key == store.head:
+                view.selectRow(row)
+        view.resizeColumnsToContents()
+        buttons = QDialogButtonBox()
+        buttons.addButton("Go to this step", QDialogButtonBox.ButtonRole.AcceptRole)
+        buttons.addButton("Close", QDialogButtonBox.ButtonRole.RejectRole)
+        buttons.accepted.connect(dialog.accept)
+        buttons.rejected.connect(dialog.reject)
+        view.doubleClicked.connect(dialog.accept)
+        box = QVBoxLayout(dialog)
+        box.addWidget(label("Every step is kept. Going back loses nothing: the later steps can be gone to again.", "quiet", wrap=True))
+        box.addWidget(view)
+        box.addWidget(buttons)
+        if dialog.exec():
+            item = view.item(view.currentRow(), 0)
+            if item is not None:
+                self.player.stop()
+                self.bench.go_to(int(item.data(ROLE)))
+
+    def show_keys(self) -> None:
+        """All acts and their keys; a key can be changed here and stays changed."""
+        dialog = QDialog(self)
+        dialog.setWindowTitle("Keys")
+        dialog.resize(620, 560)
+        view = table(["Act", "Key", "What it does"], "Acts and their keys")
+        view.setEditTriggers(view.EditTrigger.DoubleClicked | view.EditTrigger.EditKeyPressed)
+        view.setRowCount(len(ACTS))
+        for row, act in enumerate(ACTS):
+            for column, cell in enumerate((act.text, self.actions_[act.id].shortcut().toString(), act.tip)):
+                item = QTableWidgetItem(cell)
+                if column != 1:
+                    item.setFlags(item.flags() & ~Qt.ItemFlag.ItemIsEditable)
+                view.setItem(row, column, item)
+        view.resizeColumnsToContents()
+        buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
+        buttons.accepted.connect(dialog.accept)
+        buttons.rejected.connect(dialog.reject)
+        box = QVBoxLayout(dialog)
+        box.addWidget(label("Double click a key to change it.", "quiet"))
+        box.addWidget(view)
+        box.addWidget(buttons)
+        if dialog.exec():
+            for row, act in enumerate(ACTS):
+                item = view.item(row, 1)
+                if item is not None and item.text() != self.actions_[act.id].shortcut().toString():
+                    self.actions_.set_key(act.id, item.text())
+
+    def show_about(self) -> None:
+        """Version and licences."""
+        text = (
+            f"Faithful Reel {__version__}\n\nProofs long narration against its manuscript, splices pickups, masters chapter files.\n\n"
+            "Free software under the GNU General Public License, version 3. The typefaces Literata and Inter are under the SIL Open Font License 1.1."
+        )
+        QMessageBox.about(self, "About Faithful Reel", text)
+
+    def _quit(self) -> None:
+        self.close()
+
+    def closeEvent(self, event: QCloseEvent | None) -> None:  # noqa: N802 - Qt's name
+        """Stop the sound and the jobs, let go of the book.  Nothing to save: every step is on disk."""
+        self.settings.setValue("view/size", self.size())
+        self.player.stop()
+        self.jobs.close()
+        self.splice.close()
+        self.bench.close()
+        if event is not None:
+            event.accept()
+        application = QApplication.instance()
+        if application is not None:
+            self.player.card.close()
+
+
+def _spectrum_of(x: Signal, width: int) -> NDArray[np.float32]:
+    return spectrogram(x, width)

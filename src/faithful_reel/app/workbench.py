@@ -1,0 +1,230 @@
+"""What all desks share: the open book, the chapter at hand, its galley, its sound.  No Qt."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any, Protocol, TypeVar
+
+import numpy as np
+from numpy.typing import NDArray
+
+from faithful_reel.core.audio.overview import Overview
+from faithful_reel.core.book.commands import BookCommand
+from faithful_reel.core.book.model import Book, ChapterState, Recording
+from faithful_reel.core.book.store import Session
+from faithful_reel.core.book.timeline import Hearing, Token, tokens_of
+from faithful_reel.core.errors import AppError, Cancelled
+from faithful_reel.core.hear.recogniser import Ear
+from faithful_reel.core.hear.weights import find_first_ear, find_second_ear
+from faithful_reel.core.jobs import Job, Watch
+from faithful_reel.core.reel.picture import reel_columns
+from faithful_reel.core.reel.reel import Reel
+from faithful_reel.core.reel.render import FileSources, Renderer
+from faithful_reel.core.text.words import Chapter
+from faithful_reel.core.units import Signal
+
+T = TypeVar("T")
+
+
+class JobRunner(Protocol):
+    """Starts long work; see `faithful_reel.app.jobs.Jobs`."""
+
+    def start(
+        self, name: str, job: Job[Any], *, done: Callable[[Any], None], stopped: Callable[[BaseException], None],
+        progress: Callable[[float, str], None] | None = None,
+    ) -> Any: ...  # fmt: skip
+
+
+class Observed:
+    """Something that tells its listeners when it changed."""
+
+    def __init__(self) -> None:
+        self._listeners: list[Callable[[], None]] = []
+
+    def listen(self, listener: Callable[[], None]) -> None:
+        """Call `listener` after every change."""
+        self._listeners.append(listener)
+
+    def changed(self) -> None:
+        """Tell all listeners."""
+        for listener in self._listeners:
+            listener()
+
+
+class Ears:
+    """The recognisers, loaded once, by whichever job needs them first."""
+
+    def __init__(self) -> None:
+        self._lock = threading.Lock()
+        self._first: Ear | None = None
+        self._second: Ear | None = None
+        self._asked_second = False
+
+    def first(self) -> Ear:
+        """The first ear; raises `EarMissing` where there is none."""
+        with self._lock:
+            if self._first is None:
+                self._first = Ear(find_first_ear())
+            return self._first
+
+    def second(self) -> Ear | None:
+        """The second ear where it is installed."""
+        with self._lock:
+            if not self._asked_second:
+                weights = find_second_ear()
+                self._second = Ear(weights, witness="second") if weights else None
+                self._asked_second = True
+            return self._second
+
+
+class Workbench(Observed):
+    """The open book and everything derived from it, kept as long as it holds."""
+
+    def __init__(self, session: Session, jobs: JobRunner, *, tell: Callable[[str], None]) -> None:
+        super().__init__()
+        self.session, self.jobs, self.tell = session, jobs, tell
+        self.ears = Ears()
+        self.chapter_id = session.book.chapters[0].id if session.book.chapters else ""
+        self._texts: dict[str, Chapter] = {}
+        self._hearings: dict[str, Hearing] = {}
+        self._tokens: dict[str, tuple[ChapterState, tuple[Any, ...], tuple[Token, ...]]] = {}
+        self._overviews: dict[str, Overview] = {}
+        self._wanted: set[str] = set()
+        self._sources = FileSources(self.path_of)
+        session.listen(self._book_changed)
+
+    # --- the book -------------------------------------------------------------------------------------------------
+
+    @property
+    def book(self) -> Book:
+        """The book as it stands."""
+        return self.session.book
+
+    @property
+    def chapter(self) -> ChapterState | None:
+        """The chapter at hand."""
+        return next((c for c in self.book.chapters if c.id == self.chapter_id), None)
+
+    def do(self, command: BookCommand) -> bool:
+        """Carry out a command; tell what is wrong where it is refused.  Whether it was done."""
+        try:
+            self.session.do(command)
+        except AppError as problem:
+            self.tell(str(problem))
+            return False
+        return True
+
+    def undo(self) -> str:
+        """Go back one step; what was undone."""
+        return self._stepped(self.session.undo)
+
+    def redo(self) -> str:
+        """Go forward one step; what was done again."""
+        return self._stepped(self.session.redo)
+
+    def go_to(self, step: int) -> None:
+        """Stand at a step of the history."""
+        self._stepped(lambda: self.session.go_to(step))
+
+    def _stepped(self, move: Callable[[], T]) -> T:
+        try:
+            return move()
+        except AppError as problem:
+            self.tell(str(problem))
+            raise
+
+    def open_chapter(self, chapter_id: str) -> None:
+        """Take another chapter in hand."""
+        if chapter_id != self.chapter_id and any(c.id == chapter_id for c in self.book.chapters):
+            self.chapter_id = chapter_id
+            self.changed()
+
+    def _book_changed(self, _before: Book, after: Book) -> None:
+        if not any(c.id == self.chapter_id for c in after.chapters):
+            self.chapter_id = after.chapters[0].id if after.chapters else ""
+        self.changed()
+
+    # --- contents -------------------------------------------------------------------------------------------------
+
+    def text(self, chapter: ChapterState) -> Chapter:
+        """A chapter's written words."""
+        if chapter.text not in self._texts:
+            self._texts[chapter.text] = self.session.store.get(Chapter, chapter.text)
+        return self._texts[chapter.text]
+
+    def hearing(self, chapter: ChapterState) -> Hearing | None:
+        """What was heard of a chapter; None before it was."""
+        if not chapter.hearing:
+            return None
+        if chapter.hearing not in self._hearings:
+            self._hearings[chapter.hearing] = self.session.store.get(Hearing, chapter.hearing)
+        return self._hearings[chapter.hearing]
+
+    def tokens(self, chapter: ChapterState) -> tuple[Token, ...]:
+        """The galley of a chapter as its reel stands."""
+        known = self._tokens.get(chapter.id)
+        if known is None or known[0] is not chapter or known[1] is not self.book.pickups:
+            texts = [w.text for w in self.text(chapter).words]
+            known = (chapter, self.book.pickups, tokens_of(self.book, chapter, texts, self.hearing(chapter)))
+            self._tokens[chapter.id] = known
+        return known[2]
+
+    # --- sound ----------------------------------------------------------------------------------------------------
+
+    def path_of(self, recording: str) -> Path:
+        """The file that a recording's sound is read from."""
+        return self.session.store.path_of(self.book.recording(recording), self.book.rate)
+
+    def renderer(self, reel: Reel) -> Renderer:
+        """A renderer with files of its own, for use in one other thread."""
+        paths = {r.hash: self.session.store.path_of(r, self.book.rate) for r in self.book.recordings}
+        return Renderer(reel, FileSources(paths.__getitem__))
+
+    def render_here(self, reel: Reel) -> Callable[[int, int], Signal]:
+        """A rendering for the interface thread."""
+        return Renderer(reel, self._sources).render
+
+    def columns(self, reel: Reel) -> Callable[[NDArray[np.float64]], NDArray[np.float32]]:
+        """What the reel looks like."""
+
+        def columns(edges: NDArray[np.float64]) -> NDArray[np.float32]:
+            return reel_columns(reel, self.overview, edges)
+
+        return columns
+
+    def overview(self, recording: str) -> Overview | None:
+        """A recording's overview; while there is none yet it is made beside the work."""
+        found = self._overviews.get(recording)
+        if found is None and recording not in self._wanted and any(r.hash == recording for r in self.book.recordings):
+            self._wanted.add(recording)
+            entry = self.book.recording(recording)
+            store, rate = self.session.store, self.book.rate
+
+            def make(watch: Watch) -> tuple[Recording, Overview]:
+                watch.tick(0.0, "drawing")
+                store.decode(entry, rate)
+                return entry, store.overview(entry, rate)
+
+            self.jobs.start(f"Draw {entry.name}", make, done=self._overview_made, stopped=self.stopped)
+        return found
+
+    def _overview_made(self, made: tuple[Recording, Overview]) -> None:
+        self._overviews[made[0].hash] = made[1]
+        self.changed()
+
+    def stopped(self, why: BaseException) -> None:
+        """What every job's end without a result comes to: silence for a cancel, a message for a problem, else our bug."""
+        match why:
+            case Cancelled():
+                pass
+            case AppError():
+                self.tell(str(why))
+            case _:
+                raise why
+
+    def close(self) -> None:
+        """Let go of all files and of the book."""
+        self._sources.close()
+        self.session.store.close()

@@ -1,0 +1,55 @@
+"""The demo book: brought in from its files as an editor would."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+from pathlib import Path
+
+from faithful_reel.core.book.commands import AddChapters, AddRecording, PairRecording, SetDetails
+from faithful_reel.core.book.store import BookStore, Session, received
+from faithful_reel.core.errors import FileProblem
+from faithful_reel.core.text.manuscript import read_manuscript
+from faithful_reel.core.text.words import Chapter
+
+NARRATOR = "Edmund Sallis"
+FILES_VARIABLE = "FAITHFUL_REEL_DEMO"
+
+
+def demo_files() -> Path:
+    """The folder with the demo book's files: of the checkout, or named by an environment variable.
+
+    Raises
+    ------
+    FileProblem
+        They are not there.
+    """
+    named = os.environ.get(FILES_VARIABLE)
+    for folder in ([Path(named)] if named else [parent / "demo" / "book" for parent in Path(__file__).resolve().parents]):
+        if (folder / "truth.json").is_file():
+            return folder
+    raise FileProblem("The demo book's files are not here. Start it from a checkout with ./reel demo.")
+
+
+def make_demo_book(folder: Path, files: Path) -> None:
+    """Make a book of the manuscript and the raw chapters; nothing is heard or decided yet.
+
+    Made beside and renamed, so that a half-made demo book is never opened.
+    """
+    manuscript = read_manuscript(files / "manuscript.docx")
+    truth = json.loads((files / "truth.json").read_text(encoding="utf-8"))
+    beside = folder.with_name(f".{folder.name}.part{os.getpid()}")
+    folder.parent.mkdir(parents=True, exist_ok=True)
+    try:
+        with BookStore(beside, create=True) as store:
+            session = Session(store)
+            session.do(SetDetails(manuscript.title, manuscript.author, NARRATOR))
+            session.do(AddChapters(tuple((f"c{i}", c.title, store.put(Chapter, c)) for i, c in enumerate(manuscript.chapters, 1))))
+            for number in range(1, len(manuscript.chapters) + 1):
+                recording = received(beside, files / truth[f"chapter-{number}"]["recording"], session.book.rate)
+                session.do(AddRecording(recording))
+                session.do(PairRecording(f"c{number}", recording.hash))
+        beside.rename(folder)
+    finally:
+        shutil.rmtree(beside, ignore_errors=True)

@@ -1,0 +1,118 @@
+"""Planning the splice of a pickup into a chapter's reel as it stands."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+
+from faithful_reel.core.book.mending import tone_of
+from faithful_reel.core.book.model import Book, ChapterState
+from faithful_reel.core.book.timeline import Hearing
+from faithful_reel.core.errors import EditRefused
+from faithful_reel.core.pickups.ledger import Pickup, Take
+from faithful_reel.core.pickups.placing import CONTEXT_S, Spliced, line_side, measured
+from faithful_reel.core.pickups.takes import changed_tokens
+from faithful_reel.core.reel.reel import Lane, Piece, Reel, places_of
+from faithful_reel.core.reel.render import Renderer
+from faithful_reel.core.splice.boundaries import Side
+from faithful_reel.core.splice.place import Plan, planned_splice
+from faithful_reel.core.units import Signal, Span
+
+EDGE_S = 0.25
+
+
+@dataclass(frozen=True, slots=True)
+class Preview:
+    """A splice before it is done: the plan, the reel it would give, its seams, and both stretches of sound."""
+
+    plan: Plan
+    reel: Reel
+    made: Spliced
+    original: Span
+    take: Span
+    words: tuple[tuple[str, tuple[int, int] | None, tuple[int, int] | None], ...]
+
+
+def take_gaps(take: Take, rate: int) -> tuple[Span | None, ...]:
+    """The gaps before every token of a take's line and after its last; the outer ones reach `EDGE_S`."""
+    edge = round(EDGE_S * rate)
+    gaps: list[Span | None] = []
+    for token in range(len(take.words) + 1):
+        left = take.words[token - 1] if token else (-1, take.start - edge)
+        right = take.words[token] if token < len(take.words) else (take.stop + edge, -1)
+        known = (token == 0 or left[0] >= 0) and (token == len(take.words) or right[0] >= 0)
+        gaps.append(Span(max(0, left[1]), max(0, left[1], right[0])) if known else None)
+    return tuple(gaps)
+
+
+def preview_splice(
+    book: Book, chapter: ChapterState, pickup: Pickup, hearing: Hearing, render: Callable[[int, int], Signal], render_of: Callable[[Reel], Renderer],
+    *, choose: tuple[int, int] = (0, 0), match_level: bool = True,
+) -> Preview:  # fmt: skip
+    """Plan a pickup's chosen take into its chapter and measure what it would give.
+
+    Raises
+    ------
+    EditRefused
+        There is no chosen take, the line is no longer in the reel, or no boundary fits.
+    """
+    if not 0 <= pickup.chosen < len(pickup.takes):
+        raise EditRefused("No take is chosen for this line. Choose one at the Pickups desk.")
+    reel = chapter.reel
+    if reel is None:
+        raise EditRefused("This chapter has no recording.")
+    take = pickup.takes[pickup.chosen]
+    span = range(pickup.first_word, pickup.first_word + pickup.word_count)
+    links = hearing.link_rows()
+    spoken = [hearing.heard[j] for link in links if link.written and link.written.start in span for j in link.heard]
+    if not spoken:
+        raise EditRefused("This line was not heard in the chapter, so there is no place to put it. Cut or split by hand.")
+
+    def place(gap: Span) -> Span | None:
+        found = places_of(reel, chapter.recording, gap)
+        return Span(found[0].start, found[-1].stop) if found else None
+
+    whole = place(Span(min(h.start for h in spoken), max(h.stop for h in spoken)))
+    if whole is None:
+        raise EditRefused("This line was cut out of the reel. Undo that first, or splice by hand.")
+    reach = round(CONTEXT_S * book.rate)
+    lo, hi = max(0, whole.start - reach), min(len(reel), whole.stop + reach)
+    original = line_side(render(lo, hi), lo, links, hearing.heard, span, place)
+    edge = round(0.5 * book.rate)
+    take_lo, take_hi = max(0, take.start - edge), take.stop + edge
+    take_reel = Renderer(Reel((Lane("take", (Piece(take.recording, take_lo, take_hi),)),)), render_of(reel).source)
+    gaps = take_gaps(take, book.rate)
+    plan = planned_splice(
+        original, Side(take_reel.render(0, take_hi - take_lo), take_lo, gaps, gaps), changed_tokens(links, span), book.rate,
+        recording=take.recording, tone=tone_of(book, chapter), take_id=pickup.id, match_level=match_level, choose=choose,
+    )  # fmt: skip
+    after = plan.command.apply(reel)
+    edges = [(a.stop + b.start) // 2 for a, b in zip(hearing.heard, hearing.heard[1:], strict=False)]
+    natural = [p for p in (place(Span(e, e)) for e in edges if spoken[0].start - 8 * book.rate < e < spoken[0].start) if p is not None]
+    made = measured(after, plan, render_of(after), [p.start for p in natural if p.start < plan.command.start - book.rate // 10][-8:], book.rate)
+    words = []
+    for offset, text in enumerate(pickup.line.split()):
+        placed = hearing.placed[pickup.first_word + offset] if pickup.first_word + offset < len(hearing.placed) else None
+        here = place(Span(placed.start, placed.stop)) if placed else None
+        theirs = take.words[offset] if offset < len(take.words) and take.words[offset][0] >= 0 else None
+        words.append((text, (here.start, here.stop) if here else None, theirs))
+    return Preview(plan, after, made, Span(lo, hi), Span(take_lo, take_hi), tuple(words))
+
+
+def placed_joins(reel: Reel) -> tuple[int, ...]:
+    """Where pieces meet in the voice lane, leaving out splits without a crossfade."""
+    lane = reel.lanes[0]
+    starts = lane.starts()
+    return tuple(starts[i] for i in range(1, len(lane.segments)) if lane.segments[i].join.length > 0)
+
+
+def piece_of(reel: Reel, pickup: str) -> Span | None:
+    """Where a spliced pickup's take stands in the reel."""
+    lane = reel.lanes[0]
+    for segment, at in zip(lane.segments, lane.starts(), strict=False):
+        if isinstance(segment, Piece) and segment.take == pickup:
+            return Span(at, at + len(segment))
+    return None
+
+

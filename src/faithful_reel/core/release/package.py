@@ -1,0 +1,97 @@
+"""Release: finished files under their names, tagged, checked by another reader, with a report that proves it."""
+
+from __future__ import annotations
+
+import html
+import os
+import re
+import shutil
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from faithful_reel.core.audio.encode import write_tags
+from faithful_reel.core.errors import FileProblem
+from faithful_reel.core.jobs import Watch
+from faithful_reel.core.measure.levels import Figures
+from faithful_reel.core.measure.profile import Profile, Verdict
+from faithful_reel.core.release.check import checked_file
+
+
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """One chapter to release: its mastered file, its title."""
+
+    chapter: str
+    source: Path
+    title: str
+
+
+@dataclass(frozen=True, slots=True)
+class Released:
+    """A released file and what the check found."""
+
+    chapter: str
+    path: Path
+    figures: Figures
+    verdicts: tuple[Verdict, ...]
+
+    @property
+    def passed(self) -> bool:
+        """Whether every rule passes."""
+        return all(v.passed for v in self.verdicts)
+
+
+def file_name(number: int, title: str, suffix: str) -> str:
+    """`01 Chapter One - Low Water.mp3`: only characters that every system takes."""
+    safe = re.sub(r"\s*[:/\\|]\s*", " - ", title)
+    safe = re.sub(r"[^\w\s\-.,'&()]", "", safe).strip(" .") or "Chapter"
+    return f"{number:02d} {safe[:100]}{suffix}"
+
+
+def release_chapters(entries: Sequence[Entry], out: Path, tags: dict[str, str], profile: Profile, watch: Watch) -> list[Released]:
+    """Copy, tag and check every chapter file; write `report.html` beside them.
+
+    Raises
+    ------
+    FileProblem
+        The folder can not be written; files that were finished stay, none is half-written.
+    """
+    try:
+        out.mkdir(parents=True, exist_ok=True)
+    except OSError as problem:
+        raise FileProblem(f"The folder {out.name} can not be made ({problem.strerror}). Choose another one.") from problem
+    done: list[Released] = []
+    for number, entry in enumerate(entries, 1):
+        target = out / file_name(number, entry.title, entry.source.suffix)
+        beside = target.with_name(f".{target.stem}.part{os.getpid()}{target.suffix}")
+        try:
+            shutil.copyfile(entry.source, beside)
+            beside.chmod(0o644)
+            write_tags(beside, {**tags, "title": entry.title, "tracknumber": f"{number}/{len(entries)}"})
+            beside.replace(target)
+        except OSError as problem:
+            raise FileProblem(f"{target.name} could not be written ({problem.strerror}). Make room and release again.") from problem
+        finally:
+            beside.unlink(missing_ok=True)
+        done.append(Released(entry.chapter, target, *checked_file(target, profile)))
+        watch.tick(number / len(entries), f"checked {target.name}")
+    (out / "report.html").write_text(report_html(done, tags, profile), encoding="utf-8")
+    return done
+
+
+def report_html(released: Sequence[Released], tags: dict[str, str], profile: Profile) -> str:
+    """The delivery report: every file, every rule, its limit and its value."""
+    rows = "".join(
+        f"<tr class='{'ok' if v.passed else 'bad'}'><td>{html.escape(r.path.name) if i == 0 else ''}</td><td>{html.escape(v.rule.replace('_', ' '))}</td>"
+        f"<td>{html.escape(v.limit)}</td><td>{html.escape(str(v.value))}</td><td>{'pass' if v.passed else 'FAIL'}</td></tr>"
+        for r in released
+        for i, v in enumerate(r.verdicts)
+    )
+    heading = html.escape(f"{tags.get('album', '')}: delivery report")
+    return (
+        f"<!doctype html><html lang='en'><meta charset='utf-8'><title>{heading}</title><style>body{{font:15px serif;margin:2em;color:#26221c}}"
+        "table{border-collapse:collapse}td,th{border-bottom:1px solid #d5cbb8;padding:4px 12px;text-align:left}.bad{color:#b02a1e;font-weight:bold}"
+        f"</style><h1>{heading}</h1><p>Profile: {html.escape(profile.name)}. Every file was read again by another decoder than the one that wrote it.</p>"
+        f"<table><tr><th>file</th><th>rule</th><th>limit</th><th>value</th><th></th></tr>{rows}</table></html>\n"
+    )
