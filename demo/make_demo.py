@@ -6,6 +6,7 @@ The voice comes from a registry package and is a development dependency only.
 
 from __future__ import annotations
 
+import itertools
 import json
 import re
 import sys
@@ -57,7 +58,8 @@ def readings(lines: list[str]) -> list[tuple[str, str, list[Reading]]]:
     """Read the marked text: (number, title, sentences) of every chapter."""
     chapters: list[tuple[str, str, list[Reading]]] = []
     paragraph, pending = False, Reading([])
-    for line in lines:
+    for raw in lines:
+        line = raw.removeprefix("*3 ")
         if line.startswith("#"):
             continue
         if line.startswith("="):
@@ -75,8 +77,7 @@ def readings(lines: list[str]) -> list[tuple[str, str, list[Reading]]]:
             name, *value = line[1:].split()
             chapters[-1][2][-1].after.append((name, float(value[0]) if value else 0.0))
         else:
-            if line.startswith("*3 "):
-                pending.times, line = 3, line[3:]
+            pending.times = 3 if raw.startswith("*3 ") else 1
             for part in re.split(r"(\{[^}]*\})", line):
                 if part.startswith("{"):
                     written, read, kind = (p.replace("@", "") for p in part[1:-1].split("|"))
@@ -150,7 +151,7 @@ class Booth:
             if word >= 0:
                 spans[word] = (min(spans.get(word, (start, 0))[0], start), stop)
         result = [[w, *spans[k]] for k, w in enumerate(words)]
-        for left, right in zip(result, result[1:], strict=False):
+        for left, right in itertools.pairwise(result):
             gap = right[1] - left[2]
             if gap < 0.12 * RATE:
                 left[2] = right[1] = left[2] + gap // 2
@@ -282,15 +283,29 @@ def perform(booth: Booth, number: int, sentences: list[Reading]) -> tuple[Sound,
             tape.gap(0.35)
         if reading.false_start:
             words = tape.say(bare(reading.false_start))
-            note("false_start", words[0][1], words[-1][2], word_index=position, word_count=len(words),
-                 written=" ".join(words_here[: len(words)]), heard=reading.false_start)
+            note(
+                "false_start",
+                words[0][1],
+                words[-1][2],
+                word_index=position,
+                word_count=len(words),
+                written=" ".join(words_here[: len(words)]),
+                heard=reading.false_start,
+            )
             tape.gap(0.7)
         spoken = bare("".join(r for _, r, _ in reading.tokens))
         for take in range(reading.times):
             words = tape.say(spoken + ("." if reading.heading else ""))
             if take < reading.times - 1:
-                note("repeated", words[0][1], words[-1][2], word_index=position, word_count=len(words_here),
-                     written=reading.written, heard=spoken)
+                note(
+                    "repeated",
+                    words[0][1],
+                    words[-1][2],
+                    word_index=position,
+                    word_count=len(words_here),
+                    written=reading.written,
+                    heard=spoken,
+                )
                 tape.gap(0.9, breathe=True)
         w = r = 0
         for kind, n_written, n_read in pairs(reading):
@@ -308,8 +323,15 @@ def perform(booth: Booth, number: int, sentences: list[Reading]) -> tuple[Sound,
                     for k in range(1, n_written):
                         word = said[k - n_written]
                         times.append([position + w + k, word[1] / RATE, word[2] / RATE])
-                note(kind, start, stop, word_index=position + w, word_count=n_written,
-                     written=" ".join(words_here[w : w + n_written]), heard=" ".join(s[0] for s in said))
+                note(
+                    kind,
+                    start,
+                    stop,
+                    word_index=position + w,
+                    word_count=n_written,
+                    written=" ".join(words_here[w : w + n_written]),
+                    heard=" ".join(s[0] for s in said),
+                )
             w, r = w + n_written, r + n_read
         for word, start, stop in words:
             name = word.strip(".,?").lower()
@@ -337,8 +359,11 @@ def perform(booth: Booth, number: int, sentences: list[Reading]) -> tuple[Sound,
             tape.gap(float(booth.rng.uniform(0.55, 0.8)), breathe=bool(booth.rng.random() < 0.6))
     sound = tape.finished(tone_db=TONE_DB)
     times.sort(key=lambda row: row[1])  # type: ignore[arg-type,return-value]
-    truth = {"recording": f"chapter-{number}.flac", "planted": planted,
-             "words": [[int(i), round(float(a), 4), round(float(b), 4)] for i, a, b in times]}  # type: ignore[call-overload]
+    truth = {
+        "recording": f"chapter-{number}.flac",
+        "planted": planted,
+        "words": [[int(i), round(float(a), 4), round(float(b), 4)] for i, a, b in times],
+    }  # type: ignore[call-overload]
     return np.clip(sound, -0.999, 0.999), truth
 
 
@@ -352,8 +377,14 @@ def pickups(booth: Booth, sentences: list[Reading]) -> tuple[Sound, list[dict[st
         tape.gap(0.9)
         for take in (1, 2):
             words = tape.say(right, level_db=VOICE_DB - 5, pace=1.16 + 0.03 * take)
-            listed.append({"line": reading.written, "take": take, "start": round(words[0][1] / RATE, 4),
-                           "end": round(words[-1][2] / RATE, 4)})
+            listed.append(
+                {
+                    "line": reading.written,
+                    "take": take,
+                    "start": round(words[0][1] / RATE, 4),
+                    "end": round(words[-1][2] / RATE, 4),
+                }
+            )
             tape.gap(1.2, breathe=True)
     sound = tape.finished(tone_db=TONE_DB - 2, hum_hz=60.0, tail_s=0.16)
     sos = butter(1, 180, "highpass", fs=RATE, output="sos")

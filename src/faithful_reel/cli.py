@@ -18,7 +18,12 @@ from faithful_reel.core.errors import AppError
 from faithful_reel.core.jobs import FlagWatch, Watch
 from faithful_reel.core.units import EAR_RATE, clock
 
-app = typer.Typer(add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False, help="Proof, splice and master audiobook narration.")
+app = typer.Typer(
+    add_completion=False,
+    no_args_is_help=True,
+    pretty_exceptions_enable=False,
+    help="Proof, splice and master audiobook narration.",
+)
 
 Audio = Annotated[Path, typer.Option(help="The recording.")]
 Script = Annotated[Path, typer.Option(help="The manuscript's text of this recording, TXT or DOCX.")]
@@ -45,10 +50,12 @@ def _print(value: object) -> None:
 
 @app.command()
 def proof(
-    audio: Audio, script: Script, as_json: AsJson = False,
+    audio: Audio,
+    script: Script,
+    as_json: AsJson = False,
     least: Annotated[float, typer.Option(help="Leave out findings less sure than this, 0 to 1.", min=0, max=1)] = 0.5,
     one_ear: Annotated[bool, typer.Option("--one-ear", help="Do not ask the second ear, even where it is installed.")] = False,
-) -> None:  # fmt: skip
+) -> None:
     """Find every departure of a recording from its script."""
     from faithful_reel.core.audio.files import read_mono
     from faithful_reel.core.collate.proofing import proofed
@@ -64,10 +71,18 @@ def proof(
     shown = [f for f in result.findings if f.confidence >= least]
     if as_json:
         found = [
-            {"kind": f.kind.value, "written": f.written, "heard": f.heard, "start": round(f.start / EAR_RATE, 3), "end": round(f.stop / EAR_RATE, 3),
-             "confidence": f.confidence, "word_index": f.word_index, "word_count": f.word_count}
+            {
+                "kind": f.kind.value,
+                "written": f.written,
+                "heard": f.heard,
+                "start": round(f.start / EAR_RATE, 3),
+                "end": round(f.stop / EAR_RATE, 3),
+                "confidence": f.confidence,
+                "word_index": f.word_index,
+                "word_count": f.word_count,
+            }
             for f in shown
-        ]  # fmt: skip
+        ]
         _print({"findings": found, "words": len(chapter.words), "audio_seconds": round(result.seconds, 3)})
         return
     for f in shown:
@@ -88,10 +103,14 @@ def align(audio: Audio, script: Script, as_json: AsJson = False) -> None:
     chapter = read_script(script)
     placed = aligned(read_mono(audio, EAR_RATE), chapter, Ear(find_first_ear()), _watch())
     rows = [
-        {"text": w.text, "start": round(p.start / EAR_RATE, 3) if p else None, "end": round(p.stop / EAR_RATE, 3) if p else None,
-         "confidence": round(p.confidence, 3) if p else 0.0}
+        {
+            "text": w.text,
+            "start": round(p.start / EAR_RATE, 3) if p else None,
+            "end": round(p.stop / EAR_RATE, 3) if p else None,
+            "confidence": round(p.confidence, 3) if p else 0.0,
+        }
         for w, p in zip(chapter.words, placed, strict=True)
-    ]  # fmt: skip
+    ]
     if as_json:
         _print({"words": rows})
         return
@@ -101,10 +120,13 @@ def align(audio: Audio, script: Script, as_json: AsJson = False) -> None:
 
 @app.command()
 def splice(
-    audio: Audio, script: Script, pickup: Annotated[Path, typer.Option(help="The pickup recording.")],
+    audio: Audio,
+    script: Script,
+    pickup: Annotated[Path, typer.Option(help="The pickup recording.")],
     line: Annotated[str, typer.Option(help="The corrected words, as the script has them.")],
-    out: Annotated[Path, typer.Option(help="The new file.")], as_json: AsJson = False,
-) -> None:  # fmt: skip
+    out: Annotated[Path, typer.Option(help="The new file.")],
+    as_json: AsJson = False,
+) -> None:
     """Put a line of a pickup recording into a chapter at word boundaries."""
     from faithful_reel.core.hear.recogniser import Ear
     from faithful_reel.core.hear.weights import find_first_ear
@@ -116,14 +138,17 @@ def splice(
     if as_json:
         _print(result.as_json())
         return
-    sys.stdout.write(f"{out}: joined at {clock(result.join_in / result.rate)} and {clock(result.join_out / result.rate)}, gain {result.plan.gain_db:+.1f} dB\n")
+    places = f"{clock(result.join_in / result.rate)} and {clock(result.join_out / result.rate)}"
+    sys.stdout.write(f"{out}: joined at {places}, gain {result.plan.gain_db:+.1f} dB\n")
 
 
 @app.command()
 def master(
-    source: Annotated[Path, typer.Argument(metavar="IN", help="The chapter's sound.")], out: Annotated[Path, typer.Option(help="The new file: .wav, .flac or .mp3.")],
-    profile: ProfileName = "retail", as_json: AsJson = False,
-) -> None:  # fmt: skip
+    source: Annotated[Path, typer.Argument(metavar="IN", help="The chapter's sound.")],
+    out: Annotated[Path, typer.Option(help="The new file: .wav, .flac or .mp3.")],
+    profile: ProfileName = "retail",
+    as_json: AsJson = False,
+) -> None:
     """Bring a chapter to a delivery profile."""
     from faithful_reel.core.measure.profile import load_profile, verdicts
     from faithful_reel.core.release.chapter_file import master_file
@@ -155,8 +180,10 @@ def _print_verdicts(path: Path, found: tuple[object, ...]) -> None:
 
 @app.command()
 def check(
-    files: Annotated[list[Path], typer.Argument(metavar="FILE...", help="Audio files.")], profile: ProfileName = "retail", as_json: AsJson = False,
-) -> None:  # fmt: skip
+    files: Annotated[list[Path], typer.Argument(metavar="FILE...", help="Audio files.")],
+    profile: ProfileName = "retail",
+    as_json: AsJson = False,
+) -> None:
     """Hold finished files against a delivery profile."""
     from faithful_reel.core.measure.profile import load_profile
     from faithful_reel.core.release.check import checked_file, file_report
@@ -173,7 +200,9 @@ def check(
 
 @app.command()
 def demo(
-    folder: Annotated[Path | None, typer.Option(help="Where the demo book is kept; a new one is made where there is none.")] = None,
+    folder: Annotated[
+        Path | None, typer.Option(help="Where the demo book is kept; a new one is made where there is none.")
+    ] = None,
     fresh: Annotated[bool, typer.Option("--fresh", help="Start over with an untouched demo book.")] = False,
 ) -> None:
     """Open the window on the demo book."""
@@ -197,7 +226,9 @@ def _version(wanted: bool) -> None:  # noqa: FBT001 - typer calls it so
 
 
 @app.callback()
-def _root(version: Annotated[bool, typer.Option("--version", callback=_version, is_eager=True, help="Print the version.")] = False) -> None:
+def _root(
+    version: Annotated[bool, typer.Option("--version", callback=_version, is_eager=True, help="Print the version.")] = False,
+) -> None:
     del version
 
 
@@ -211,9 +242,10 @@ def main() -> None:
         sys.exit(2)
     except OSError as problem:
         name = Path(str(problem.filename)).name if problem.filename else "a file"
-        sys.stderr.write(f"faithful-reel: {name}: {os.strerror(problem.errno) if problem.errno else problem}. Check the file and its folder.\n")
+        sys.stderr.write(
+            f"faithful-reel: {name}: {os.strerror(problem.errno) if problem.errno else problem}. Check the file and its folder.\n"
+        )
         sys.exit(2)
-
 
 
 if __name__ == "__main__":

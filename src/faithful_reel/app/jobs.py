@@ -8,7 +8,7 @@ from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from typing import Any, TypeVar
 
-from PyQt6.QtCore import QObject, Qt, pyqtSignal, pyqtSlot
+from PyQt6.QtCore import QObject, pyqtSignal, pyqtSlot
 
 from faithful_reel.core.errors import Cancelled
 from faithful_reel.core.jobs import FlagWatch, Job
@@ -51,12 +51,17 @@ class Jobs(QObject):
         super().__init__(parent)
         self._pool = ThreadPoolExecutor(workers, thread_name_prefix="job")
         self.running: list[Running] = []
-        self._arrived.connect(self._deliver, Qt.ConnectionType.QueuedConnection)
+        self._arrived.connect(self._deliver)  # across threads Qt queues it
 
     def start(
-        self, name: str, job: Job[T], *, done: Callable[[T], None], stopped: Callable[[BaseException], None],
+        self,
+        name: str,
+        job: Job[T],
+        *,
+        done: Callable[[T], None],
+        stopped: Callable[[BaseException], None],
         progress: Callable[[float, str], None] | None = None,
-    ) -> Running:  # fmt: skip
+    ) -> Running:
         """Run `job` beside the window."""
         running = Running(name)
         self.running.append(running)

@@ -43,17 +43,20 @@ class DeviceCard:
 
     def __init__(self, rate: int) -> None:
         self._memory = shared_memory.SharedMemory(create=True, size=HEADER + RING * 4)
+        assert self._memory.buf is not None
         self._header = np.frombuffer(self._memory.buf, np.int64, 4)
         self._ring = np.frombuffer(self._memory.buf, np.float32, RING, HEADER)
         self._header[:] = 0
         self._child = subprocess.Popen(
             [sys.executable, "-m", "faithful_reel.app.sound_child", self._memory.name, str(rate)],
-            stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
-        )  # fmt: skip
+            stdin=subprocess.DEVNULL,
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+        )
         self._base = 0
 
     def state(self) -> str:
-        """"waiting", "ready" or "none"."""
+        """One of "waiting", "ready" or "none"."""
         if self._child.poll() is not None or self._header[STATE] == NO_DEVICE:
             return "none"
         return "ready" if self._header[STATE] == READY else "waiting"

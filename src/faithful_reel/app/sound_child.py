@@ -7,8 +7,10 @@ from __future__ import annotations
 
 import sys
 from multiprocessing import resource_tracker, shared_memory
+from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 from PyQt6.QtCore import QCoreApplication, QIODevice, QTimer
 from PyQt6.QtMultimedia import QAudio, QAudioFormat, QAudioSink, QMediaDevices
 
@@ -21,7 +23,7 @@ RING = 1 << 15
 class _Ring(QIODevice):
     """What the sink pulls from: silence while nothing runs."""
 
-    def __init__(self, header: np.ndarray, ring: np.ndarray) -> None:  # type: ignore[type-arg]
+    def __init__(self, header: NDArray[np.number[Any]], ring: NDArray[np.number[Any]]) -> None:
         super().__init__()
         self._header, self._ring = header, ring
         self.open(QIODevice.OpenModeFlag.ReadOnly)
@@ -40,16 +42,17 @@ class _Ring(QIODevice):
             self._header[READ] = read + have
         return out.tobytes()
 
-    def writeData(self, _data: bytes) -> int:  # noqa: N802 - Qt's name
+    def writeData(self, _data: object) -> int:  # noqa: N802 - Qt's name
         return -1
 
 
 def main(name: str, rate: int) -> int:
     """Play what the ring named `name` holds."""
     memory = shared_memory.SharedMemory(name=name)
-    resource_tracker.unregister(memory._name, "shared_memory")  # type: ignore[attr-defined]  # noqa: SLF001 - the parent owns it
-    header: np.ndarray = np.frombuffer(memory.buf, np.int64, 4)  # type: ignore[type-arg]
-    ring: np.ndarray = np.frombuffer(memory.buf, np.float32, RING, HEADER)  # type: ignore[type-arg]
+    resource_tracker.unregister(memory._name, "shared_memory")  # type: ignore[attr-defined]
+    assert memory.buf is not None
+    header: NDArray[np.number[Any]] = np.frombuffer(memory.buf, np.int64, 4)
+    ring: NDArray[np.number[Any]] = np.frombuffer(memory.buf, np.float32, RING, HEADER)
     app = QCoreApplication([])
     device = QMediaDevices.defaultAudioOutput()
     wanted = QAudioFormat()

@@ -10,9 +10,27 @@ from numpy.typing import NDArray
 from PyQt6.QtCore import QPoint, QSettings, QSize, Qt, QTimer
 from PyQt6.QtGui import QCloseEvent
 from PyQt6.QtWidgets import (
-    QApplication, QComboBox, QDialog, QDialogButtonBox, QFileDialog, QHBoxLayout, QInputDialog, QLabel, QListWidget, QListWidgetItem,
-    QMainWindow, QMenu, QMessageBox, QProgressBar, QPushButton, QSplitter, QStackedWidget, QTableWidgetItem, QVBoxLayout, QWidget,
-)  # fmt: skip
+    QApplication,
+    QComboBox,
+    QDialog,
+    QDialogButtonBox,
+    QFileDialog,
+    QHBoxLayout,
+    QInputDialog,
+    QLabel,
+    QListWidget,
+    QListWidgetItem,
+    QMainWindow,
+    QMenu,
+    QMessageBox,
+    QProgressBar,
+    QPushButton,
+    QSplitter,
+    QStackedWidget,
+    QTableWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
 
 from faithful_reel import __version__
 from faithful_reel.app.actions import ACTS, Actions
@@ -32,7 +50,7 @@ from faithful_reel.app.splice.panel import SplicePanel
 from faithful_reel.app.splice.presenter import SplicePresenter
 from faithful_reel.app.theme import THEMES, style_sheet
 from faithful_reel.app.widgets.loupe import Loupe, LoupeWord
-from faithful_reel.app.widgets.parts import ROLE, ContentsDelegate, Meter, button, label, rule, table
+from faithful_reel.app.widgets.parts import ROLE, ContentsDelegate, Desk, Meter, button, label, rule, table
 from faithful_reel.app.workbench import Workbench
 from faithful_reel.core.audio.tempo import FASTEST, SLOWEST
 from faithful_reel.core.book.model import ChapterState
@@ -60,11 +78,15 @@ class Window(QMainWindow):
         self.intake, self.proof, self.pickups = IntakePresenter(bench), ProofPresenter(bench), PickupsPresenter(bench)
         self.splice, self.mastering = SplicePresenter(bench), MasterPresenter(bench)
         self.releasing = ReleasePresenter(bench, self.mastering)
-        self.desks = {
-            "intake": IntakePanel(self.intake), "proof": ProofPanel(self.proof), "pickups": PickupsPanel(self.pickups),
-            "splice": SplicePanel(self.splice), "master": MasterPanel(self.mastering), "release": ReleasePanel(self.releasing),
-        }  # fmt: skip
-        self.cursor = 0
+        self.desks: dict[str, Desk] = {
+            "intake": IntakePanel(self.intake),
+            "proof": ProofPanel(self.proof),
+            "pickups": PickupsPanel(self.pickups),
+            "splice": SplicePanel(self.splice),
+            "master": MasterPanel(self.mastering),
+            "release": ReleasePanel(self.releasing),
+        }
+        self.spot = 0
         self._playing_reel: object = None
         self._loupe_shown: object = None
         self._last_saved = ""
@@ -227,8 +249,12 @@ class Window(QMainWindow):
         self.loupe.clicked.connect(self.go_to_position)
         proof, intake, pickups = self.desks["proof"], self.desks["intake"], self.desks["pickups"]
         splice, master, release = self.desks["splice"], self.desks["master"], self.desks["release"]
-        assert isinstance(proof, ProofPanel) and isinstance(intake, IntakePanel) and isinstance(pickups, PickupsPanel)
-        assert isinstance(splice, SplicePanel) and isinstance(master, MasterPanel) and isinstance(release, ReleasePanel)
+        assert isinstance(proof, ProofPanel)
+        assert isinstance(intake, IntakePanel)
+        assert isinstance(pickups, PickupsPanel)
+        assert isinstance(splice, SplicePanel)
+        assert isinstance(master, MasterPanel)
+        assert isinstance(release, ReleasePanel)
         self.galley = proof.galley
         proof.hear_wanted.connect(self.actions_["proof.hear"].trigger)
         proof.listen_wanted.connect(self.actions_["proof.listen"].trigger)
@@ -254,18 +280,56 @@ class Window(QMainWindow):
 
     def _handlers(self) -> dict[str, Callable[[], None]]:
         return {
-            "book.new": self.new_book, "book.open": self.open_book, "intake.manuscript": self.ask_manuscript, "intake.recordings": self.ask_recordings,
-            "pickups.receive": self.ask_pickup, "pickups.send": self.ask_call_sheet, "book.quit": self._quit, "edit.undo": self.undo, "edit.redo": self.redo,
-            "edit.history": self.show_history, "edit.cut_close": self._cut_close, "edit.cut_fill": self._cut_fill, "edit.split": self._split,
-            "edit.softer": self._softer, "edit.louder": self._louder, "proof.hear": self._hear_chapter, "proof.next": self._next, "proof.previous": self._previous,
-            "proof.listen": self.listen_to_finding, "proof.stet": self._stet, "proof.mend": self._mend, "proof.pickup": self._pickup, "proof.reopen": self._reopen,
-            "proof.note": self._note, "proof.doubtful": self._doubtful, "splice.place": self._place, "splice.pass": self._pass, "master.this": self._master_this,
-            "master.all": self.mastering.master_all, "release.write": self.ask_release, "play.toggle": self.toggle_play, "play.back": self._back,
-            "play.loop": self._loop, "play.faster": self._faster, "play.slower": self._slower, "view.intake": self._view_intake, "view.proof": self._view_proof,
-            "view.pickups": self._view_pickups, "view.splice": self._view_splice, "view.master": self._view_master, "view.release": self._view_release,
-            "view.night": self._night, "view.spectrum": self._spectrum, "view.closer": self._closer, "view.farther": self._farther,
-            "view.next_chapter": self._next_chapter, "view.previous_chapter": self._previous_chapter, "help.keys": self.show_keys, "help.about": self.show_about,
-        }  # fmt: skip
+            "book.new": self.new_book,
+            "book.open": self.open_book,
+            "intake.manuscript": self.ask_manuscript,
+            "intake.recordings": self.ask_recordings,
+            "pickups.receive": self.ask_pickup,
+            "pickups.send": self.ask_call_sheet,
+            "book.quit": self._quit,
+            "edit.undo": self.undo,
+            "edit.redo": self.redo,
+            "edit.history": self.show_history,
+            "edit.cut_close": self._cut_close,
+            "edit.cut_fill": self._cut_fill,
+            "edit.split": self._split,
+            "edit.softer": self._softer,
+            "edit.louder": self._louder,
+            "proof.hear": self._hear_chapter,
+            "proof.next": self._next,
+            "proof.previous": self._previous,
+            "proof.listen": self.listen_to_finding,
+            "proof.stet": self._stet,
+            "proof.mend": self._mend,
+            "proof.pickup": self._pickup,
+            "proof.reopen": self._reopen,
+            "proof.note": self._note,
+            "proof.doubtful": self._doubtful,
+            "splice.place": self._place,
+            "splice.pass": self._pass,
+            "master.this": self._master_this,
+            "master.all": self.mastering.master_all,
+            "release.write": self.ask_release,
+            "play.toggle": self.toggle_play,
+            "play.back": self._back,
+            "play.loop": self._loop,
+            "play.faster": self._faster,
+            "play.slower": self._slower,
+            "view.intake": self._view_intake,
+            "view.proof": self._view_proof,
+            "view.pickups": self._view_pickups,
+            "view.splice": self._view_splice,
+            "view.master": self._view_master,
+            "view.release": self._view_release,
+            "view.night": self._night,
+            "view.spectrum": self._spectrum,
+            "view.closer": self._closer,
+            "view.farther": self._farther,
+            "view.next_chapter": self._next_chapter,
+            "view.previous_chapter": self._previous_chapter,
+            "help.keys": self.show_keys,
+            "help.about": self.show_about,
+        }
 
     # --- showing --------------------------------------------------------------------------------------------------
 
@@ -302,9 +366,16 @@ class Window(QMainWindow):
             left = sum(f.decision is Decision.OPEN for f in shown)
             share = 1 - left / len(shown) if shown else 1.0 if chapter.hearing else 0.0
             state = (
-                "no recording" if not chapter.recording else "being heard" if chapter.id in self.proof.hearing_now
-                else "not heard yet" if not chapter.hearing else f"{left} open" if left else "all decided"
-            )  # fmt: skip
+                "no recording"
+                if not chapter.recording
+                else "being heard"
+                if chapter.id in self.proof.hearing_now
+                else "not heard yet"
+                if not chapter.hearing
+                else f"{left} open"
+                if left
+                else "all decided"
+            )
             item.setData(ROLE, (chapter.title, share, state))
             item.setData(ROLE + 1, chapter.id)
             item.setData(Qt.ItemDataRole.AccessibleTextRole, f"{chapter.title}: {state}")
@@ -320,18 +391,20 @@ class Window(QMainWindow):
         failing = sum(self.mastering.state(c) == "fails" for c in book.chapters)
         to_master = sum(self.mastering.state(c) in ("to do", "out of date") for c in book.chapters)
         counts = {
-            "intake": str(sum(not c.recording for c in book.chapters) or ""), "proof": str(open_ or ""),
-            "pickups": str(sum(s in ("to send", "sent") for s in states) or ""), "splice": str(sum(s in ("in", "chosen") for s in states) or ""),
+            "intake": str(sum(not c.recording for c in book.chapters) or ""),
+            "proof": str(open_ or ""),
+            "pickups": str(sum(s in ("to send", "sent") for s in states) or ""),
+            "splice": str(sum(s in ("in", "chosen") for s in states) or ""),
             "master": f"{failing}!" if failing else str(to_master or ""),
             "release": str(sum(not c.released and self.mastering.state(c) == "passes" for c in book.chapters) or ""),
-        }  # fmt: skip
+        }
         for name, made in self.desk_buttons.items():
             made.setText(f"{name.capitalize()} {counts[name]}".strip())
             made.setAccessibleName(f"{name.capitalize()} desk, {counts[name] or 'nothing'} to do")
 
     def _desk_changed(self) -> None:
         panel = self.stack.currentWidget()
-        if panel is not None and hasattr(panel, "refresh"):
+        if isinstance(panel, Desk):
             panel.refresh()
 
     def _proof_changed(self) -> None:
@@ -341,28 +414,40 @@ class Window(QMainWindow):
         if finding is not None:
             span = self.proof.span(finding)
             if span is not None and not self.player.playing:
-                self.cursor = span.start
+                self.spot = span.start
                 self.loupe.look_at((span.start + span.stop) // 2, span_s=max(3.0, 2.5 * len(span) / self.bench.book.rate))
                 self._show_position(span.start, follow=False)
 
     def _show_loupe(self) -> None:
         chapter = self.bench.chapter
         reel = chapter.reel if chapter else None
-        key = (reel, chapter.hearing if chapter else "", self.bench.overview(chapter.recording) is not None if chapter and chapter.recording else False)
+        key = (
+            reel,
+            chapter.hearing if chapter else "",
+            self.bench.overview(chapter.recording) is not None if chapter and chapter.recording else False,
+        )
         if key == self._loupe_shown:
             return
         self._loupe_shown = key
         if chapter is None or reel is None:
-            self.loupe.set_content(columns=None, render=None, spectrum=None, length=0, rate=self.bench.book.rate, words=(), joins=(), tone_level=None)
+            self.loupe.set_content(
+                columns=None, render=None, spectrum=None, length=0, rate=self.bench.book.rate, words=(), joins=(), tone_level=None
+            )
             return
         words = tuple(LoupeWord(t.text, t.start, t.stop) for t in self.bench.tokens(chapter) if t.start >= 0)
         floor = self.bench.book.recording(chapter.recording).noise_floor_db if chapter.recording else -90.0
         self.loupe.set_content(
-            columns=self.bench.columns(reel), render=self.bench.render_here(reel), spectrum=_spectrum_of, length=len(reel), rate=self.bench.book.rate,
-            words=words, joins=placed_joins(reel), tone_level=ratio(floor) * 3,
-        )  # fmt: skip
-        if words and self.cursor == 0:
-            self.cursor = words[0].start
+            columns=self.bench.columns(reel),
+            render=self.bench.render_here(reel),
+            spectrum=_spectrum_of,
+            length=len(reel),
+            rate=self.bench.book.rate,
+            words=words,
+            joins=placed_joins(reel),
+            tone_level=ratio(floor) * 3,
+        )
+        if words and self.spot == 0:
+            self.spot = words[0].start
             self.loupe.look_at(words[0].start + self.bench.book.rate)
 
     def _show_jobs(self) -> None:
@@ -424,15 +509,24 @@ class Window(QMainWindow):
         start = max(0, position - (round(self._lead_s * self.bench.book.rate) if lead else 0))
         self._playing_reel = found[1]
         self.player.play(
-            self.bench.renderer(found[1]).render, start, len(found[1]) if stop is None else min(stop, len(found[1])), self.bench.book.rate,
-            speed=self._speed, loop=self.actions_["play.loop"].isChecked(),
-        )  # fmt: skip
+            self.bench.renderer(found[1]).render,
+            start,
+            len(found[1]) if stop is None else min(stop, len(found[1])),
+            self.bench.book.rate,
+            speed=self._speed,
+            loop=self.actions_["play.loop"].isChecked(),
+        )
 
     def _hear_reel(self, reel: object, start: int, stop: int) -> None:
         if isinstance(reel, Reel):
             self._playing_reel = reel
             self.player.play(
-                self.bench.renderer(reel).render, start, stop, self.bench.book.rate, speed=self._speed, loop=self.actions_["play.loop"].isChecked()
+                self.bench.renderer(reel).render,
+                start,
+                stop,
+                self.bench.book.rate,
+                speed=self._speed,
+                loop=self.actions_["play.loop"].isChecked(),
             )
 
     def listen_to_finding(self) -> None:
@@ -440,7 +534,9 @@ class Window(QMainWindow):
         finding = self.proof.finding()
         span = self.proof.span(finding) if finding else None
         if span is None:
-            self.tell("This finding is no longer heard in the reel." if finding else "No finding is at hand. Choose one in the docket.")
+            self.tell(
+                "This finding is no longer heard in the reel." if finding else "No finding is at hand. Choose one in the docket."
+            )
             return
         self.play_from(span.start, span.stop + self.bench.book.rate, lead=True)
 
@@ -448,17 +544,17 @@ class Window(QMainWindow):
         """Play from the cursor, or stop."""
         if self.player.playing:
             self.player.stop()
-            self.cursor = self.player.position
+            self.spot = self.player.position
         else:
-            self.play_from(self.cursor)
+            self.play_from(self.spot)
 
     def _back(self) -> None:
-        at = self.player.position if self.player.playing else self.cursor
+        at = self.player.position if self.player.playing else self.spot
         self.play_from(at, lead=True)
 
     def go_to_position(self, position: int) -> None:
         """Put the cursor at a position; while playing, go on from there."""
-        self.cursor = position
+        self.spot = position
         if self.player.playing:
             self.play_from(position)
         else:
@@ -472,7 +568,7 @@ class Window(QMainWindow):
     def _moved(self, position: int) -> None:
         found = self._reel()
         if found and self._playing_reel is found[1]:
-            self.cursor = position
+            self.spot = position
             self._show_position(position, follow=True)
         else:
             splice = self.desks["splice"]
@@ -497,10 +593,10 @@ class Window(QMainWindow):
             render = self.bench.renderer(chapter.reel).render
 
             def louder(start: int, stop: int) -> Signal:
-                return np.clip(render(start, stop) * np.float32(ratio(gain)), -1, 1)
+                return np.asarray(np.clip(render(start, stop) * np.float32(ratio(gain)), -1, 1), np.float32)
 
             self._playing_reel = None
-            self.player.play(louder, self.cursor, len(chapter.reel), self.bench.book.rate, speed=self._speed)
+            self.player.play(louder, self.spot, len(chapter.reel), self.bench.book.rate, speed=self._speed)
 
     def _hear_mastered(self) -> None:
         chapter = self.bench.chapter
@@ -513,7 +609,13 @@ class Window(QMainWindow):
             length = round(float(seconds) * self.bench.book.rate) if isinstance(seconds, float | int) else 0
             render = Renderer(Reel((Lane("master", (Piece("master", 0, length),)),)), FileSources(lambda _: path)).render
             self._playing_reel = None
-            self.player.play(render, min(max(0, self.cursor - 9 * self.bench.book.rate), length // 2), length, self.bench.book.rate, speed=self._speed)
+            self.player.play(
+                render,
+                min(max(0, self.spot - 9 * self.bench.book.rate), length // 2),
+                length,
+                self.bench.book.rate,
+                speed=self._speed,
+            )
 
     def _speed_chosen(self) -> None:
         self._set_speed(float(self.speed.currentData()))
@@ -561,7 +663,7 @@ class Window(QMainWindow):
 
     def _take_chapter(self, chapter_id: str) -> None:
         self.player.stop()
-        self.cursor = 0
+        self.spot = 0
         self.proof.current = ""
         self.bench.open_chapter(chapter_id)
 
@@ -627,7 +729,7 @@ class Window(QMainWindow):
         self.proof.cut_and_fill(*self.galley.selection)
 
     def _split(self) -> None:
-        self.proof.split(self.cursor)
+        self.proof.split(self.spot)
 
     def _softer(self) -> None:
         self.proof.set_gain(*self.galley.selection, -1.0)
@@ -699,14 +801,18 @@ class Window(QMainWindow):
 
     def ask_recordings(self) -> None:
         """Choose recordings and bring them in."""
-        paths, _ = QFileDialog.getOpenFileNames(self, "Bring in recordings", self._folder(), "Sound (*.wav *.flac *.mp3 *.aif *.aiff *.m4a *.ogg)")
+        paths, _ = QFileDialog.getOpenFileNames(
+            self, "Bring in recordings", self._folder(), "Sound (*.wav *.flac *.mp3 *.aif *.aiff *.m4a *.ogg)"
+        )
         if paths:
             self._remember(paths[0])
             self.intake.bring_recordings([Path(p) for p in paths])
 
     def ask_pickup(self) -> None:
         """Choose a pickup recording and sort its takes."""
-        path, _ = QFileDialog.getOpenFileName(self, "Receive a pickup recording", self._folder(), "Sound (*.wav *.flac *.mp3 *.aif *.aiff *.m4a *.ogg)")
+        path, _ = QFileDialog.getOpenFileName(
+            self, "Receive a pickup recording", self._folder(), "Sound (*.wav *.flac *.mp3 *.aif *.aiff *.m4a *.ogg)"
+        )
         if path:
             self.pickups.receive(self._remember(path))
 
@@ -749,7 +855,12 @@ class Window(QMainWindow):
         steps = store.history()
         view = table(["Step", "Chapter", "When"], "Steps of this book")
         view.setRowCount(len(steps) + 1)
-        for row, (text, chapter, at, key) in enumerate([("The book was made", "", "", 0), *((s.label, titles.get(s.chapter, ""), s.at.replace("T", "  "), s.id) for s in steps)]):
+        for row, (text, chapter, at, key) in enumerate(
+            [
+                ("The book was made", "", "", 0),
+                *((s.label, titles.get(s.chapter, ""), s.at.replace("T", "  "), s.id) for s in steps),
+            ]
+        ):
             for column, cell in enumerate((text, chapter, at)):
                 item = QTableWidgetItem(cell)
                 item.setData(ROLE, key)
@@ -764,14 +875,16 @@ class Window(QMainWindow):
         buttons.rejected.connect(dialog.reject)
         view.doubleClicked.connect(dialog.accept)
         box = QVBoxLayout(dialog)
-        box.addWidget(label("Every step is kept. Going back loses nothing: the later steps can be gone to again.", "quiet", wrap=True))
+        box.addWidget(
+            label("Every step is kept. Going back loses nothing: the later steps can be gone to again.", "quiet", wrap=True)
+        )
         box.addWidget(view)
         box.addWidget(buttons)
         if dialog.exec():
-            item = view.item(view.currentRow(), 0)
-            if item is not None:
+            chosen = view.item(view.currentRow(), 0)
+            if chosen is not None:
                 self.player.stop()
-                self.bench.go_to(int(item.data(ROLE)))
+                self.bench.go_to(int(chosen.data(ROLE)))
 
     def show_keys(self) -> None:
         """All acts and their keys; a key can be changed here and stays changed."""
@@ -797,15 +910,16 @@ class Window(QMainWindow):
         box.addWidget(buttons)
         if dialog.exec():
             for row, act in enumerate(ACTS):
-                item = view.item(row, 1)
-                if item is not None and item.text() != self.actions_[act.id].shortcut().toString():
-                    self.actions_.set_key(act.id, item.text())
+                edited = view.item(row, 1)
+                if edited is not None and edited.text() != self.actions_[act.id].shortcut().toString():
+                    self.actions_.set_key(act.id, edited.text())
 
     def show_about(self) -> None:
         """Version and licences."""
         text = (
             f"Faithful Reel {__version__}\n\nProofs long narration against its manuscript, splices pickups, masters chapter files.\n\n"
-            "Free software under the GNU General Public License, version 3. The typefaces Literata and Inter are under the SIL Open Font License 1.1."
+            "Free software under the GNU General Public License, version 3. "
+            "The typefaces Literata and Inter are under the SIL Open Font License 1.1."
         )
         QMessageBox.about(self, "About Faithful Reel", text)
 

@@ -32,9 +32,14 @@ class JobRunner(Protocol):
     """Starts long work; see `faithful_reel.app.jobs.Jobs`."""
 
     def start(
-        self, name: str, job: Job[Any], *, done: Callable[[Any], None], stopped: Callable[[BaseException], None],
+        self,
+        name: str,
+        job: Job[Any],
+        *,
+        done: Callable[[Any], None],
+        stopped: Callable[[BaseException], None],
         progress: Callable[[float, str], None] | None = None,
-    ) -> Any: ...  # fmt: skip
+    ) -> Any: ...
 
 
 class Observed:

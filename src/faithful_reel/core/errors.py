@@ -12,7 +12,7 @@ class FileProblem(AppError):
 
 
 class SignalError(AppError):
-    """This audio can not be worked with: empty, damaged or silent."""
+    """Audio that can not be worked with: empty, damaged or silent."""
 
 
 class EarMissing(AppError):
@@ -24,8 +24,8 @@ class StoreProblem(AppError):
 
 
 class EditRefused(AppError):
-    """This command can not be carried out here."""
+    """A command that can not be carried out here."""
 
 
-class Cancelled(Exception):  # noqa: N818 - being cancelled is not an error
+class Cancelled(Exception):
     """The user stopped a job."""

@@ -6,11 +6,11 @@ from pathlib import Path
 
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtGui import QDragEnterEvent, QDropEvent
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QHeaderView, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QHeaderView, QVBoxLayout
 
 from faithful_reel.app.intake.presenter import IntakePresenter, health
 from faithful_reel.app.theme import Theme
-from faithful_reel.app.widgets.parts import button, fill, label, table
+from faithful_reel.app.widgets.parts import Desk, button, fill, label, table
 from faithful_reel.core.units import clock
 
 MANUSCRIPTS = (".txt", ".docx")
@@ -21,7 +21,7 @@ def decibel(value: float) -> str:
     return f"{value:.1f} dB".replace("-", "−")
 
 
-class IntakePanel(QWidget):
+class IntakePanel(Desk):
     """Chapters beside recordings, with a health line for each recording; files can be dropped on it."""
 
     manuscript_wanted = pyqtSignal()
@@ -33,7 +33,9 @@ class IntakePanel(QWidget):
         self.setAcceptDrops(True)
         self._presenter = presenter
         self.chapters = table(["Chapter", "Words", "Read by"], "Chapters of the manuscript")
-        self.recordings = table(["Recording", "Length", "Rate", "Channels", "Peak", "Noise floor", "Room tone", "Health"], "Recordings")
+        self.recordings = table(
+            ["Recording", "Length", "Rate", "Channels", "Peak", "Noise floor", "Room tone", "Health"], "Recordings"
+        )
         self.bring_manuscript = button("Bring in a manuscript…", tip="Chapters from a TXT or DOCX file")
         self.bring_recordings = button("Bring in recordings…", tip="Copied into the book once, never changed")
         self.bring_manuscript.clicked.connect(self.manuscript_wanted)
@@ -65,7 +67,11 @@ class IntakePanel(QWidget):
         """Show the book as it is."""
         bench = self._presenter.bench
         book = bench.book
-        fill(self.chapters, [(c.title, str(len(bench.text(c).words)), "") for c in book.chapters], keys=[c.id for c in book.chapters])
+        fill(
+            self.chapters,
+            [(c.title, str(len(bench.text(c).words)), "") for c in book.chapters],
+            keys=[c.id for c in book.chapters],
+        )
         for row, chapter in enumerate(book.chapters):
             combo = QComboBox()
             combo.setAccessibleName(f"Recording of {chapter.title}")
@@ -78,10 +84,18 @@ class IntakePanel(QWidget):
             combo.activated.connect(self._paired)
             self.chapters.setCellWidget(row, 2, combo)
         rows = [
-            (r.name, clock(r.length / book.rate), f"{r.rate} Hz", "mono" if r.channels == 1 else str(r.channels), decibel(r.peak_db), decibel(r.noise_floor_db),
-             f"{(r.tone.stop - r.tone.start) / book.rate:.1f} s" if r.tone else "none", health(r))
+            (
+                r.name,
+                clock(r.length / book.rate),
+                f"{r.rate} Hz",
+                "mono" if r.channels == 1 else str(r.channels),
+                decibel(r.peak_db),
+                decibel(r.noise_floor_db),
+                f"{(r.tone.stop - r.tone.start) / book.rate:.1f} s" if r.tone else "none",
+                health(r),
+            )
             for r in book.recordings
-        ]  # fmt: skip
+        ]
         fill(self.recordings, rows, keys=[r.hash for r in book.recordings])
         if not book.chapters:
             self.hint.setText("This book is empty. Bring in the manuscript first, then the recordings; or drop the files here.")

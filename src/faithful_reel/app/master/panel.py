@@ -4,19 +4,26 @@ from __future__ import annotations
 
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtGui import QColor
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QHeaderView, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QHeaderView, QVBoxLayout
 
 from faithful_reel.app.master.presenter import MasterPresenter
 from faithful_reel.app.theme import DAY, Theme
-from faithful_reel.app.widgets.parts import ROLE, EvennessPlot, button, fill, label, table
+from faithful_reel.app.widgets.parts import ROLE, Desk, EvennessPlot, button, fill, label, table
 from faithful_reel.core.measure.profile import load_profile, profile_names
 
 FORMATS = {"MP3, 192 kbit/s constant": ".mp3", "FLAC, 24 bit": ".flac", "WAV, 24 bit": ".wav"}
-COLUMNS = (("rms_db", "RMS", "rms"), ("peak_db", "Peak", "peak"), ("true_peak_db", "True peak", "true_peak"), ("lufs", "Loudness", "loudness"),
-           ("noise_floor_db", "Noise floor", "noise_floor"), ("head_s", "Head", "head"), ("tail_s", "Tail", "tail"))  # fmt: skip
+COLUMNS = (
+    ("rms_db", "RMS", "rms"),
+    ("peak_db", "Peak", "peak"),
+    ("true_peak_db", "True peak", "true_peak"),
+    ("lufs", "Loudness", "loudness"),
+    ("noise_floor_db", "Noise floor", "noise_floor"),
+    ("head_s", "Head", "head"),
+    ("tail_s", "Tail", "tail"),
+)
 
 
-class MasterPanel(QWidget):
+class MasterPanel(Desk):
     """Table, plot, and what was done to the chapter in hand."""
 
     hear_before = pyqtSignal()
@@ -42,7 +49,10 @@ class MasterPanel(QWidget):
         self.format.setAccessibleName("Format of the finished files")
         self.format.addItems(list(FORMATS))
         self.format.activated.connect(self._format_chosen)
-        self.one, self.all = button("Master this chapter", tip="Ctrl+M"), button("Master all", tip="Every chapter whose master is missing or out of date")
+        self.one, self.all = (
+            button("Master this chapter", tip="Ctrl+M"),
+            button("Master all", tip="Every chapter whose master is missing or out of date"),
+        )
         self.one.clicked.connect(self._master_one)
         self.all.clicked.connect(presenter.master_all)
         head = QHBoxLayout()
@@ -52,7 +62,10 @@ class MasterPanel(QWidget):
             head.addWidget(widget)
         self.plot = EvennessPlot()
         self.steps = label("", "quiet", wrap=True)
-        self.before, self.after = button("Hear before", tip="At the loudness of the master, so that the louder does not win"), button("Hear after")
+        self.before, self.after = (
+            button("Hear before", tip="At the loudness of the master, so that the louder does not win"),
+            button("Hear after"),
+        )
         self.before.clicked.connect(self.hear_before)
         self.after.clicked.connect(self.hear_after)
         row = QHBoxLayout()
@@ -102,18 +115,20 @@ class MasterPanel(QWidget):
             after = master.figures.get("rms_db") if master else None
             dots.append((chapter.title.split(":")[0], before, float(after) if isinstance(after, float | int) else None))
         fill(self.table, rows, keys=[c.id for c in book.chapters], colors=colors)
-        chapter = presenter.bench.chapter
+        at_hand = presenter.bench.chapter
         for r, entry in enumerate(book.chapters):
-            if chapter and entry.id == chapter.id:
+            if at_hand and entry.id == at_hand.id:
                 self.table.blockSignals(True)
                 self.table.selectRow(r)
                 self.table.blockSignals(False)
         self.plot.set_rows(dots, load_profile(presenter.profile).rms_db or (-25.0, -21.0))
-        self.steps.setText("Done: " + "; ".join(chapter.master.steps) if chapter and chapter.master else "Nothing was done to this chapter yet.")
-        self.one.setEnabled(chapter is not None and chapter.reel is not None and presenter.state(chapter) != "working")
+        self.steps.setText(
+            "Done: " + "; ".join(at_hand.master.steps) if at_hand and at_hand.master else "Nothing was done to this chapter yet."
+        )
+        self.one.setEnabled(at_hand is not None and at_hand.reel is not None and presenter.state(at_hand) != "working")
         self.all.setEnabled(any(presenter.state(c) in ("to do", "out of date", "fails") for c in book.chapters))
         for widget in (self.before, self.after):
-            widget.setEnabled(chapter is not None and chapter.master is not None)
+            widget.setEnabled(at_hand is not None and at_hand.master is not None)
 
     def _chosen(self) -> None:
         item = self.table.item(self.table.currentRow(), 0)

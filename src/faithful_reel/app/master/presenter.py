@@ -32,7 +32,7 @@ class MasterPresenter(Observed):
         bench.listen(self.changed)
 
     def state(self, chapter: ChapterState) -> str:
-        """"no sound", "working", "to do", "out of date", "fails" or "passes"."""
+        """One of "no sound", "working", "to do", "out of date", "fails" or "passes"."""
         if chapter.id in self.working:
             return "working"
         if chapter.reel is None:

@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QHBoxLayout, QHeaderView, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QHeaderView, QVBoxLayout
 
 from faithful_reel.app.pickups.presenter import PickupsPresenter
 from faithful_reel.app.theme import Theme
-from faithful_reel.app.widgets.parts import ROLE, button, fill, label, table
+from faithful_reel.app.widgets.parts import ROLE, Desk, button, fill, label, table
 from faithful_reel.core.reel.reel import Lane, Piece, Reel
 from faithful_reel.core.units import clock
 
 
-class PickupsPanel(QWidget):
+class PickupsPanel(Desk):
     """Rounds go out and come in here."""
 
     send_wanted = pyqtSignal()
@@ -73,27 +73,40 @@ class PickupsPanel(QWidget):
         book = presenter.bench.book
         rows = presenter.rows()
         titles = {c.id: c.title.split(":")[0] for c in book.chapters}
-        fill(self.ledger, [(p.line, titles.get(p.chapter, ""), p.heard, p.state.value, str(len(p.takes)) if p.takes else "") for p in rows], keys=[p.id for p in rows])
+        fill(
+            self.ledger,
+            [(p.line, titles.get(p.chapter, ""), p.heard, p.state.value, str(len(p.takes)) if p.takes else "") for p in rows],
+            keys=[p.id for p in rows],
+        )
         if rows and presenter.pickup() is None:
             presenter.current = rows[0].id
-        for row, pickup in enumerate(rows):
-            if pickup.id == presenter.current:
+        for row, entry in enumerate(rows):
+            if entry.id == presenter.current:
                 self.ledger.blockSignals(True)
                 self.ledger.selectRow(row)
                 self.ledger.blockSignals(False)
         pickup = presenter.pickup()
-        self.hint.setText(
-            "Decide a finding as Pickup at the Proof desk, and its line stands here." if not rows
-            else f"{sum(p.state.value == 'to send' for p in rows)} to send, {sum(p.state.value == 'sent' for p in rows)} out, "
-                 f"{sum(p.state.value in ('in', 'chosen') for p in rows)} in, {sum(p.state.value in ('spliced', 'passed') for p in rows)} spliced"
-        )  # fmt: skip
+        stages = {"to send": ("to send",), "out": ("sent",), "in": ("in", "chosen"), "spliced": ("spliced", "passed")}
+        counts = ", ".join(f"{sum(p.state.value in states for p in rows)} {name}" for name, states in stages.items())
+        self.hint.setText(counts if rows else "Decide a finding as Pickup at the Proof desk, and its line stands here.")
         self.line.setText(pickup.line if pickup else "")
         takes = pickup.takes if pickup else ()
-        fill(self.takes, [
-            (str(i), t.heard, clock((t.stop - t.start) / book.rate)[3:], "no word" if not t.departures else f"{t.departures} words",
-             ("chosen" if pickup and pickup.state.value != "in" else "proposed") if pickup and i - 1 == pickup.chosen else "")
-            for i, t in enumerate(takes, 1)
-        ], keys=[str(i) for i in range(len(takes))])  # fmt: skip
+        fill(
+            self.takes,
+            [
+                (
+                    str(i),
+                    t.heard,
+                    clock((t.stop - t.start) / book.rate)[3:],
+                    "no word" if not t.departures else f"{t.departures} words",
+                    ("chosen" if pickup and pickup.state.value != "in" else "proposed")
+                    if pickup and i - 1 == pickup.chosen
+                    else "",
+                )
+                for i, t in enumerate(takes, 1)
+            ],
+            keys=[str(i) for i in range(len(takes))],
+        )
         if pickup and takes and self.takes.currentRow() < 0:
             self.takes.selectRow(max(0, pickup.chosen))
         self.hear_original.setEnabled(pickup is not None)

@@ -3,12 +3,22 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtWidgets import QCheckBox, QFrame, QGridLayout, QHBoxLayout, QListWidget, QListWidgetItem, QStackedWidget, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QCheckBox,
+    QFrame,
+    QGridLayout,
+    QHBoxLayout,
+    QListWidget,
+    QListWidgetItem,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
 
 from faithful_reel.app.proof.presenter import ProofPresenter
 from faithful_reel.app.theme import Theme
 from faithful_reel.app.widgets.galley import Cell, Galley, GalleyContent, Mark
-from faithful_reel.app.widgets.parts import ROLE, RowDelegate, button, label, rule
+from faithful_reel.app.widgets.parts import ROLE, Desk, RowDelegate, button, label, rule
 from faithful_reel.core.book.mending import finding_span
 from faithful_reel.core.book.model import ChapterState
 from faithful_reel.core.book.splicing import placed_joins
@@ -28,11 +38,19 @@ def finding_line(f: Finding) -> str:
 
 def margin_note(f: Finding) -> str:
     """What stands in the galley's margin."""
-    return {"misread": f.heard, "skipped": "not read", "added": f.heard, "repeated": "read twice", "false_start": "false start", "pause": "long pause",
-            "noise": "noise", "level": "clipped"}.get(f.kind.value, f.note or "note")  # fmt: skip
+    return {
+        "misread": f.heard,
+        "skipped": "not read",
+        "added": f.heard,
+        "repeated": "read twice",
+        "false_start": "false start",
+        "pause": "long pause",
+        "noise": "noise",
+        "level": "clipped",
+    }.get(f.kind.value, f.note or "note")
 
 
-class ProofPanel(QWidget):
+class ProofPanel(Desk):
     """Middle and right of the Proof desk."""
 
     hear_wanted = pyqtSignal()
@@ -118,7 +136,11 @@ class ProofPanel(QWidget):
         row.addWidget(self.listen_button)
         row.addStretch()
         self.decide_buttons = {}
-        for name, tip in (("stet", "Let it stand (S)"), ("mend", "Repair it from the sound that is there (M)"), ("pickup", "Have the line read again (P)")):
+        for name, tip in (
+            ("stet", "Let it stand (S)"),
+            ("mend", "Repair it from the sound that is there (M)"),
+            ("pickup", "Have the line read again (P)"),
+        ):
             made = button(name.capitalize(), name, tip)
             made.setProperty("decision", name)
             made.clicked.connect(self._decide)
@@ -161,10 +183,18 @@ class ProofPanel(QWidget):
             if len(paragraph) <= 8 and not text.words[paragraph.stop - 1].text.endswith((".", "!", "?", "”")):
                 headings.add(number)
         cells = tuple(
-            Cell(t.text, t.word, t.start, t.stop, t.extra, text.words[t.word].paragraph if t.word >= 0 else 0, t.word >= 0 and text.words[t.word].paragraph in headings,
-                 t.word >= 0 and text.words[t.word].italic)
+            Cell(
+                t.text,
+                t.word,
+                t.start,
+                t.stop,
+                t.extra,
+                text.words[t.word].paragraph if t.word >= 0 else 0,
+                t.word >= 0 and text.words[t.word].paragraph in headings,
+                t.word >= 0 and text.words[t.word].italic,
+            )
             for t in bench.tokens(chapter)
-        )  # fmt: skip
+        )
         marks = []
         for f in chapter.findings:
             span = finding_span(chapter, f)
@@ -172,7 +202,9 @@ class ProofPanel(QWidget):
             if not gone:
                 start, stop = (span.start, span.stop) if span else (-1, -1)
                 doubtful = f.confidence < SHOWN and f.decision is Decision.OPEN
-                marks.append(Mark(f.id, f.kind.value, f.word_index, f.word_count, start, stop, margin_note(f), f.decision.value, doubtful))
+                marks.append(
+                    Mark(f.id, f.kind.value, f.word_index, f.word_count, start, stop, margin_note(f), f.decision.value, doubtful)
+                )
         joins = placed_joins(chapter.reel) if chapter.reel else ()
         return GalleyContent(cells, tuple(marks), joins, len(chapter.reel) if chapter.reel else 0, bench.book.rate)
 
@@ -214,25 +246,30 @@ class ProofPanel(QWidget):
         elif not chapter.recording:
             self.empty.setText("This chapter has no recording yet. Pair one with it at Intake.")
         elif not chapter.hearing:
-            self.empty.setText("This chapter was not heard yet. The ear recognises it without looking at the manuscript, then collates the two.")
+            self.empty.setText(
+                "This chapter was not heard yet. The ear recognises it without looking at the manuscript, then collates the two."
+            )
         else:
             self.empty.setText("No finding in this chapter: it was read as it is written.")
-        self.hear_button.setVisible(chapter is not None and bool(chapter.recording) and not chapter.hearing and chapter.id not in presenter.hearing_now)
+        self.hear_button.setVisible(
+            chapter is not None and bool(chapter.recording) and not chapter.hearing and chapter.id not in presenter.hearing_now
+        )
 
     def _refresh_card(self, f: Finding | None) -> None:
         self.card.setVisible(f is not None)
         if f is None:
             return
-        self.kind.setText(f"{NAMES.get(f.kind.value, f.kind.value)}   {100 * f.confidence:.0f} % sure   {'' if f.decision is Decision.OPEN else f.decision.value}")
+        decided = "" if f.decision is Decision.OPEN else f.decision.value
+        self.kind.setText(f"{NAMES.get(f.kind.value, f.kind.value)}   {100 * f.confidence:.0f} % sure   {decided}")
         for widget, name, text in ((self.written, self._written_name, f.written), (self.heard, self._heard_name, f.heard)):
             widget.setText(_shortened(text))
             widget.setToolTip(text)
             widget.setVisible(bool(text))
             name.setVisible(bool(text))
         self.why.setText(_evidence(f))
-        for name, made in self.decide_buttons.items():
+        for decision, made in self.decide_buttons.items():
             made.setCheckable(True)
-            made.setChecked(f.decision.value == name)
+            made.setChecked(f.decision.value == decision)
 
     def _decide(self) -> None:
         sender = self.sender()
@@ -264,7 +301,10 @@ def _evidence(f: Finding) -> str:
     if e.second is not None:
         parts.append(f"second ear: “{e.second}”" if e.second else "second ear: nothing there")
     if e.witness is not None:
-        parts.append("the sound itself speaks " + ("clearly for what was heard" if e.witness > 6 else "for what was heard" if e.witness > 2 else "for neither"))
+        parts.append(
+            "the sound itself speaks "
+            + ("clearly for what was heard" if e.witness > 6 else "for what was heard" if e.witness > 2 else "for neither")
+        )
     if f.note:
         parts.append(f.note)
     return "; ".join(parts)

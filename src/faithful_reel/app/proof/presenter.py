@@ -39,9 +39,11 @@ class ProofPresenter(Observed):
         if chapter is None:
             return []
         return [
-            f for f in chapter.findings
-            if (self.show_doubtful or f.confidence >= SHOWN or f.decision is not Decision.OPEN) and (self.show_decided or f.decision is Decision.OPEN)
-        ]  # fmt: skip
+            f
+            for f in chapter.findings
+            if (self.show_doubtful or f.confidence >= SHOWN or f.decision is not Decision.OPEN)
+            and (self.show_decided or f.decision is Decision.OPEN)
+        ]
 
     def folded(self) -> int:
         """How many doubtful findings are folded away."""
@@ -106,10 +108,18 @@ class ProofPresenter(Observed):
         start = source[1] if source and source[0] == chapter.recording else 0
         number = next(n for n in itertools.count(1) if all(f.id != f"h{n:04d}" for f in chapter.findings))
         finding = Finding(
-            id=f"h{number:04d}", kind=kind, written=" ".join(w.text for w in words[first_word : last_word + 1]), heard="", word_index=first_word,
-            word_count=last_word - first_word + 1, start=start, stop=start + (len(span) if span else 0), confidence=1.0,
-            evidence=Evidence(note="noted by hand"), note=note,
-        )  # fmt: skip
+            id=f"h{number:04d}",
+            kind=kind,
+            written=" ".join(w.text for w in words[first_word : last_word + 1]),
+            heard="",
+            word_index=first_word,
+            word_count=last_word - first_word + 1,
+            start=start,
+            stop=start + (len(span) if span else 0),
+            confidence=1.0,
+            evidence=Evidence(note="noted by hand"),
+            note=note,
+        )
         return self.bench.do(AddFinding(chapter.id, finding))
 
     # --- edits on the galley --------------------------------------------------------------------------------------
@@ -124,7 +134,7 @@ class ProofPresenter(Observed):
     def cut_and_close(self, first_word: int, last_word: int) -> bool:
         """Take words out of the reel; what follows moves up."""
         found = self._selected(first_word, last_word)
-        return bool(found) and self.bench.do(EditReel(found[0].id, CutAndClose(found[1].start, found[1].stop)))
+        return found is not None and self.bench.do(EditReel(found[0].id, CutAndClose(found[1].start, found[1].stop)))
 
     def cut_and_fill(self, first_word: int, last_word: int) -> bool:
         """Lay room tone over words; nothing moves."""
@@ -137,7 +147,7 @@ class ProofPresenter(Observed):
     def set_gain(self, first_word: int, last_word: int, gain_db: float) -> bool:
         """Set the gain of words."""
         found = self._selected(first_word, last_word)
-        return bool(found) and self.bench.do(EditReel(found[0].id, SetGain(found[1].start, found[1].stop, gain_db)))
+        return found is not None and self.bench.do(EditReel(found[0].id, SetGain(found[1].start, found[1].stop, gain_db)))
 
     def split(self, position: int) -> bool:
         """Cut the piece in two at a position."""

@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QFormLayout, QHBoxLayout, QHeaderView, QLineEdit, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFormLayout, QHBoxLayout, QHeaderView, QLineEdit, QVBoxLayout
 
 from faithful_reel.app.release.presenter import ReleasePresenter
 from faithful_reel.app.theme import DAY, Theme
-from faithful_reel.app.widgets.parts import button, fill, label, table
+from faithful_reel.app.widgets.parts import Desk, button, fill, label, table
 from faithful_reel.core.units import clock
 
 
-class ReleasePanel(QWidget):
+class ReleasePanel(Desk):
     """What leaves the house."""
 
     release_wanted = pyqtSignal()
@@ -65,7 +65,15 @@ class ReleasePanel(QWidget):
         for released in presenter.released:
             for i, verdict in enumerate(released.verdicts):
                 name = f"{released.path.name}   {clock(released.figures.seconds)}" if i == 0 else ""
-                rows.append((name, verdict.rule.replace("_", " "), verdict.limit, str(verdict.value), "✓ pass" if verdict.passed else "✕ FAIL"))
+                rows.append(
+                    (
+                        name,
+                        verdict.rule.replace("_", " "),
+                        verdict.limit,
+                        str(verdict.value),
+                        "✓ pass" if verdict.passed else "✕ FAIL",
+                    )
+                )
                 colors[len(rows) - 1, 4] = self._theme.color("good" if verdict.passed else "red")
         if not presenter.released:
             rows = [(c.released, "", "", "", "released earlier") for c in book.chapters if c.released]

@@ -45,14 +45,22 @@ class ReleasePresenter(Observed):
         book = self.bench.book
         folder = self.bench.session.store.folder / "masters"
         entries = [
-            Entry(c.id, folder / c.master.file, c.title) for c in book.chapters if c.master and self.mastering.state(c) in ("passes", "fails")
-        ]  # fmt: skip
+            Entry(c.id, folder / c.master.file, c.title)
+            for c in book.chapters
+            if c.master and self.mastering.state(c) in ("passes", "fails")
+        ]
         if not entries:
             self.bench.tell("No chapter has a current master. Master the chapters first.")
             return
         if self.working:
             return
-        tags = {"album": book.title, "artist": book.author, "albumartist": book.author, "composer": book.narrator, "genre": "Audiobook"}
+        tags = {
+            "album": book.title,
+            "artist": book.author,
+            "albumartist": book.author,
+            "composer": book.narrator,
+            "genre": "Audiobook",
+        }
         profile = load_profile(self.mastering.profile)
 
         def job(watch: Watch) -> list[Released]:

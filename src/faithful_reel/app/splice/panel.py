@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QHBoxLayout, QHeaderView, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QHBoxLayout, QHeaderView, QVBoxLayout
 
 from faithful_reel.app.splice.presenter import SplicePresenter
 from faithful_reel.app.theme import Theme
-from faithful_reel.app.widgets.parts import ROLE, button, fill, label, table
+from faithful_reel.app.widgets.parts import ROLE, Desk, button, fill, label, table
 from faithful_reel.app.widgets.trio import Trio, TrioBoundary, TrioWord
 from faithful_reel.core.book.splicing import Preview, piece_of
 from faithful_reel.core.pickups.ledger import Pickup, State
@@ -18,7 +18,7 @@ from faithful_reel.core.units import Span
 SHOWN_PROPOSALS = 4
 
 
-class SplicePanel(QWidget):
+class SplicePanel(Desk):
     """Middle and right of the Splice desk."""
 
     hear = pyqtSignal(object, int, int)
@@ -49,7 +49,11 @@ class SplicePanel(QWidget):
         self.match_level.setChecked(True)
         self.match_level.setToolTip("Bring the take's voice to the level of the chapter's")
         self.match_level.toggled.connect(self._level_matched)
-        self.hear_before, self.hear_after, self.hear_context = button("Hear before"), button("Hear after"), button("Hear in context")
+        self.hear_before, self.hear_after, self.hear_context = (
+            button("Hear before"),
+            button("Hear after"),
+            button("Hear in context"),
+        )
         self.hear_before.clicked.connect(self._hear_before)
         self.hear_after.clicked.connect(self._hear_after)
         self.hear_context.clicked.connect(self._hear_in_context)
@@ -130,22 +134,42 @@ class SplicePanel(QWidget):
         rows = []
         if preview:
             natural = preview.made.natural
-            for name, seam in (("where it begins", preview.made.seam_in), ("where it ends", preview.made.seam_out), ("natural here, at most", natural)):
+            for name, seam in (
+                ("where it begins", preview.made.seam_in),
+                ("where it ends", preview.made.seam_out),
+                ("natural here, at most", natural),
+            ):
                 if seam is None:
                     continue
-                within = "" if seam is natural or natural is None else "within natural" if _within(seam, natural) else "stands out"
-                rows.append((name, *(f"{v:+.1f} dB".replace("-", "−") for v in (seam.level_step_db, seam.floor_step_db, seam.tone_step_db, seam.click_db)), within))
+                within = (
+                    "" if seam is natural or natural is None else "within natural" if _within(seam, natural) else "stands out"
+                )
+                rows.append(
+                    (
+                        name,
+                        *(
+                            f"{v:+.1f} dB".replace("-", "−")
+                            for v in (seam.level_step_db, seam.floor_step_db, seam.tone_step_db, seam.click_db)
+                        ),
+                        within,
+                    )
+                )
         fill(self.seam, rows)
         self.seam.resizeColumnsToContents()
 
     def _show_trio(self, pickup: Pickup | None, preview: Preview | None) -> None:
         bench = self._presenter.bench
         if pickup is None:
-            self.trio.set_content((), (), (None, None, None), "No pickup has a take yet. Receive a pickup recording at the Pickups desk.")
+            self.trio.set_content(
+                (), (), (None, None, None), "No pickup has a take yet. Receive a pickup recording at the Pickups desk."
+            )
             return
         chapter = bench.book.chapter(pickup.chapter)
         if preview is None:
-            state = {"spliced": "This take is in. Hear it in context, then pass it.", "passed": "This pickup is spliced and passed."}
+            state = {
+                "spliced": "This take is in. Hear it in context, then pass it.",
+                "passed": "This pickup is spliced and passed.",
+            }
             self.trio.set_content((), (), (None, None, None), state.get(pickup.state.value, self._presenter.problem))
             return
         command, plan = preview.plan.command, preview.plan
@@ -154,7 +178,9 @@ class SplicePanel(QWidget):
         words = []
         for index, (text, original, take) in enumerate(preview.words):
             if index in inside:
-                result = (take[0] - command.take_start + command.start, take[1] - command.take_start + command.start) if take else None
+                result = (
+                    (take[0] - command.take_start + command.start, take[1] - command.take_start + command.start) if take else None
+                )
             else:
                 by = shift if original and original[0] >= command.stop - 1 else 0
                 result = (original[0] + by, original[1] + by) if original else None
@@ -162,7 +188,9 @@ class SplicePanel(QWidget):
         boundaries = []
         for entering, ranked, chosen in ((True, plan.entering, plan.chosen_in), (False, plan.leaving, plan.chosen_out)):
             boundaries += [
-                TrioBoundary(b.original, b.take, entering, 0 if b is chosen else i + 1, i) for i, b in enumerate(ranked[:SHOWN_PROPOSALS]) if b is not chosen
+                TrioBoundary(b.original, b.take, entering, 0 if b is chosen else i + 1, i)
+                for i, b in enumerate(ranked[:SHOWN_PROPOSALS])
+                if b is not chosen
             ]
             boundaries.append(TrioBoundary(chosen.original, chosen.take, entering, 0, ranked.index(chosen)))
         take_recording = pickup.takes[pickup.chosen].recording
@@ -206,7 +234,9 @@ class SplicePanel(QWidget):
         rate = self._presenter.bench.book.rate
         around = round(around_s * rate)
         if preview:
-            self.hear.emit(preview.reel, max(0, preview.made.join_in - around), min(len(preview.reel), preview.made.join_out + around))
+            self.hear.emit(
+                preview.reel, max(0, preview.made.join_in - around), min(len(preview.reel), preview.made.join_out + around)
+            )
         elif pickup:
             reel = self._presenter.bench.book.chapter(pickup.chapter).reel
             span = piece_of(reel, pickup.id) if reel else None

@@ -34,7 +34,10 @@ class SplicePresenter(Observed):
     def pickup(self) -> Pickup | None:
         """The pickup at hand: the chosen one, else the first that is not placed."""
         rows = self.rows()
-        return next((p for p in rows if p.id == self.current), next((p for p in rows if p.state in (State.IN, State.CHOSEN)), rows[0] if rows else None))
+        return next(
+            (p for p in rows if p.id == self.current),
+            next((p for p in rows if p.state in (State.IN, State.CHOSEN)), rows[0] if rows else None),
+        )
 
     def choose(self, pickup_id: str) -> None:
         """Take a pickup in hand."""
@@ -73,9 +76,15 @@ class SplicePresenter(Observed):
         if self._preview is None or self._preview[0] != key:
             try:
                 made = preview_splice(
-                    self.bench.book, chapter, pickup, hearing, self._renderer(chapter.reel).render, self._renderer,
-                    choose=self.choice, match_level=self.match_level,
-                )  # fmt: skip
+                    self.bench.book,
+                    chapter,
+                    pickup,
+                    hearing,
+                    self._renderer(chapter.reel).render,
+                    self._renderer,
+                    choose=self.choice,
+                    match_level=self.match_level,
+                )
             except AppError as problem:
                 self.problem = str(problem)
                 return None

@@ -10,7 +10,19 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import QPoint, QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QFontMetricsF, QImage, QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen, QPixmap, QResizeEvent
+from PyQt6.QtGui import (
+    QFontMetricsF,
+    QImage,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPainterPath,
+    QPaintEvent,
+    QPen,
+    QPixmap,
+    QPolygonF,
+    QResizeEvent,
+)
 from PyQt6.QtWidgets import QAbstractScrollArea, QWidget
 
 from faithful_reel.app.theme import DAY, Theme, control_font, reading_font
@@ -77,7 +89,9 @@ class _Line:
         return float(np.interp(x, self.xs, self.ts)) if self.ts else -1.0
 
 
-def draw_sound(painter: QPainter, found: NDArray[np.float32], x: float, y: float, height: float, theme: Theme, scale: float, color: str = "") -> None:
+def draw_sound(
+    painter: QPainter, found: NDArray[np.float32], x: float, y: float, height: float, theme: Theme, scale: float, color: str = ""
+) -> None:
     """Paint (2, width) minima and maxima, at `scale` device pixels a column, in a strip.
 
     Heights are compressed by a power of 0.6 so that a quiet word is still seen.
@@ -285,7 +299,11 @@ class Galley(QAbstractScrollArea):
         if mark.kind in ("misread", "skipped") and mark.count:
             return [i for i, c in enumerate(self._content.cells) if mark.first <= c.word < mark.first + mark.count]
         if mark.kind in ("added", "repeated", "false_start"):
-            return [i for i, c in enumerate(self._content.cells) if c.extra and c.start >= 0 and c.start < mark.stop and c.stop > mark.start]
+            return [
+                i
+                for i, c in enumerate(self._content.cells)
+                if c.extra and c.start >= 0 and c.start < mark.stop and c.stop > mark.start
+            ]
         return []
 
     def _line_of_mark(self, mark: Mark) -> int | None:
@@ -360,7 +378,11 @@ class Galley(QAbstractScrollArea):
         if not 0 <= number < len(self._lines):
             return -1, -1
         line = self._lines[number]
-        nearest = min(line.cells, key=lambda c: 0 if c[1] <= point.x() <= c[2] else min(abs(point.x() - c[1]), abs(point.x() - c[2])), default=None)
+        nearest = min(
+            line.cells,
+            key=lambda c: 0 if c[1] <= point.x() <= c[2] else min(abs(point.x() - c[1]), abs(point.x() - c[2])),
+            default=None,
+        )
         if nearest is None:
             return -1, -1
         cell = self._content.cells[nearest[0]]
@@ -442,10 +464,7 @@ class Galley(QAbstractScrollArea):
             super().keyPressEvent(event)
             return
         at = max(0, self._cursor)
-        if step:
-            target = min(len(self._content.cells) - 1, max(0, at + step))
-        else:
-            target = self._above_or_below(at, rows)
+        target = min(len(self._content.cells) - 1, max(0, at + step)) if step else self._above_or_below(at, rows)
         if event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
             self._anchor = self._anchor if self._anchor >= 0 else at
             self._select(self._anchor, target)
@@ -487,7 +506,9 @@ class Galley(QAbstractScrollArea):
             painter.setFont(reading_font(17))
             painter.setPen(self._theme.color("quiet"))
             box = QRectF(60, 40, port.width() - 120, port.height() - 80)
-            painter.drawText(box, Qt.AlignmentFlag.AlignHCenter | Qt.AlignmentFlag.AlignTop | Qt.TextFlag.TextWordWrap, self._empty)
+            painter.drawText(
+                box, Qt.AlignmentFlag.AlignHCenter | Qt.AlignmentFlag.AlignTop | Qt.TextFlag.TextWordWrap, self._empty
+            )
             return
         bar = self.verticalScrollBar()
         top = bar.value() if bar else 0
@@ -551,7 +572,9 @@ class Galley(QAbstractScrollArea):
             painter.setPen(self._theme.color("quiet"))
             seconds = line.ts[0] / self._content.rate
             text = f"{int(seconds // 3600)}:{int(seconds // 60) % 60:02d}:{seconds % 60:04.1f}"
-            painter.drawText(QRectF(0, TEXT_H, LEFT - 14, STRIP_H), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, text)
+            painter.drawText(
+                QRectF(0, TEXT_H, LEFT - 14, STRIP_H), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, text
+            )
             left, right = line.xs[0], line.xs[-1]
             painter.fillRect(QRectF(left, TEXT_H, right - left, STRIP_H), self._theme.color("strip"))
             columns = max(1, round((right - left) * scale))
@@ -582,7 +605,9 @@ class Galley(QAbstractScrollArea):
         else:
             painter.setFont(reading_font(22, strong=True) if cell.heading else reading_font(18, italic=cell.italic))
             painter.setPen(self._theme.color("ink" if cell.start >= 0 or not self._content.length else "quiet"))
-        painter.drawText(QRectF(a - 2, 0, b - a + 8, TEXT_H), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, cell.text)
+        painter.drawText(
+            QRectF(a - 2, 0, b - a + 8, TEXT_H), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, cell.text
+        )
 
     def _paint_mark(self, painter: QPainter, number: int, mark: Mark) -> None:
         line = self._lines[number]
@@ -601,14 +626,17 @@ class Galley(QAbstractScrollArea):
             painter.drawLine(QPointF(here[0][0] - 2, TEXT_H / 2 + 2), QPointF(here[-1][1] + 2, TEXT_H / 2 + 2))
         elif mark.kind == "added" and here:
             x = (here[0][0] + here[-1][1]) / 2
-            painter.drawPolyline([QPointF(x - 6, base + 6), QPointF(x, base - 1), QPointF(x + 6, base + 6)])
+            painter.drawPolyline(QPolygonF([QPointF(x - 6, base + 6), QPointF(x, base - 1), QPointF(x + 6, base + 6)]))
         elif mark.kind in ("repeated", "false_start") and here:
             a, b = here[0][0] - 4, here[-1][1] + 4
-            painter.drawPolyline([QPointF(a + 4, 5), QPointF(a, 5), QPointF(a, base + 3), QPointF(a + 4, base + 3)])
+            painter.drawPolyline(QPolygonF([QPointF(a + 4, 5), QPointF(a, 5), QPointF(a, base + 3), QPointF(a + 4, base + 3)]))
             if mark.kind == "repeated":
-                painter.drawPolyline([QPointF(b - 4, 5), QPointF(b, 5), QPointF(b, base + 3), QPointF(b - 4, base + 3)])
+                painter.drawPolyline(
+                    QPolygonF([QPointF(b - 4, 5), QPointF(b, 5), QPointF(b, base + 3), QPointF(b - 4, base + 3)])
+                )
             else:  # broken off: the bracket's end is torn
-                painter.drawPolyline([QPointF(b, 5), QPointF(b - 4, 10), QPointF(b, 15), QPointF(b - 4, 20), QPointF(b, base + 3)])
+                torn = [QPointF(b, 5), QPointF(b - 4, 10), QPointF(b, 15), QPointF(b - 4, 20), QPointF(b, base + 3)]
+                painter.drawPolyline(QPolygonF(torn))
         elif mark.kind == "pause" and line.ts:
             a, b = line.x_of(mark.start), line.x_of(mark.stop)
             path = QPainterPath(QPointF(a + 1, base + 2))
@@ -656,7 +684,7 @@ def draw_decision(painter: QPainter, centre: QPointF, decision: str, theme: Them
         painter.drawEllipse(centre, size - 0.5, size - 0.5)
     elif decision == "mend":
         painter.setBrush(color)
-        painter.drawPolygon([QPointF(x - size, y + size - 1), QPointF(x, y - size), QPointF(x + size, y + size - 1)])
+        painter.drawPolygon(QPolygonF([QPointF(x - size, y + size - 1), QPointF(x, y - size), QPointF(x + size, y + size - 1)]))
     elif decision == "stet":
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(color)

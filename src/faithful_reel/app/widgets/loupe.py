@@ -63,9 +63,17 @@ class Loupe(QWidget):
         self.update()
 
     def set_content(
-        self, *, columns: Columns | None, render: Callable[[int, int], Signal] | None, spectrum: Callable[[Signal, int], NDArray[np.float32]] | None,
-        length: int, rate: int, words: tuple[LoupeWord, ...], joins: tuple[int, ...], tone_level: float | None,
-    ) -> None:  # fmt: skip
+        self,
+        *,
+        columns: Columns | None,
+        render: Callable[[int, int], Signal] | None,
+        spectrum: Callable[[Signal, int], NDArray[np.float32]] | None,
+        length: int,
+        rate: int,
+        words: tuple[LoupeWord, ...],
+        joins: tuple[int, ...],
+        tone_level: float | None,
+    ) -> None:
         """Show a chapter's sound; `tone_level` is the amplitude of its room tone."""
         self._columns, self._render, self._spectrum_of = columns, render, spectrum
         self._length, self._rate, self._words, self._joins, self._tone_level = length, rate, words, joins, tone_level
@@ -188,8 +196,8 @@ class Loupe(QWidget):
         shaped = np.sign(x) * np.abs(x) ** 0.6
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setPen(QPen(self._theme.color("wave"), 1.2))
-        points = QPolygonF([QPointF(self._x(start + i), top + height / 2 * (1 - float(v))) for i, v in enumerate(shaped)])
-        painter.drawPolyline(points)
+        points = [QPointF(self._x(start + i), top + height / 2 * (1 - float(v))) for i, v in enumerate(shaped)]
+        painter.drawPolyline(QPolygonF(points))
         if self.samples_per_pixel < 0.2:
             painter.setBrush(self._theme.color("wave"))
             for point in points:
@@ -210,7 +218,9 @@ class Loupe(QWidget):
             ink, paper = self._theme.color("ink"), self._theme.color("strip")
             ramp = np.array([[_mixed(paper, ink, i / 255)] for i in range(256)], np.uint32)[:, 0]
             pixels = np.ascontiguousarray(ramp[(np.clip(shade, 0, 1) * 255).astype(np.uint8)])
-            self._image = QImage(pixels.tobytes(), pixels.shape[1], pixels.shape[0], pixels.shape[1] * 4, QImage.Format.Format_RGB32).copy()
+            self._image = QImage(
+                pixels.tobytes(), pixels.shape[1], pixels.shape[0], pixels.shape[1] * 4, QImage.Format.Format_RGB32
+            ).copy()
             self._image_key = key
         if self._image is not None:
             painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
@@ -241,7 +251,11 @@ class Loupe(QWidget):
             painter.drawLine(QPointF(b, top - 4), QPointF(b, top + height))
             if wide:
                 painter.setPen(self._theme.color("ink"))
-                painter.drawText(QRectF(a + 3, 0, max(60.0, b - a), WORDS_H), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, word.text)
+                painter.drawText(
+                    QRectF(a + 3, 0, max(60.0, b - a), WORDS_H),
+                    Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter,
+                    word.text,
+                )
         painter.setPen(QPen(self._theme.color("ink"), 1.6))
         for at in self._joins:
             if start <= at <= stop:
@@ -252,7 +266,11 @@ class Loupe(QWidget):
 
     def _paint_ruler(self, painter: QPainter, y: float) -> None:
         seconds = self._span / self._rate
-        step = next(s for s in (0.0005, 0.001, 0.002, 0.005, 0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1, 2, 5, 10, 20, 60) if s >= seconds / 9 or s == 60)
+        step = next(
+            s
+            for s in (0.0005, 0.001, 0.002, 0.005, 0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1, 2, 5, 10, 20, 60)
+            if s >= seconds / 9 or s == 60
+        )
         painter.setFont(control_font(10.5, figures=True))
         painter.setPen(self._theme.color("quiet"))
         at = np.ceil(max(0.0, self._from()) / self._rate / step) * step
@@ -265,6 +283,9 @@ class Loupe(QWidget):
 
 
 def _mixed(paper: QColor, ink: QColor, share: float) -> int:
-    channels = (round(p + (i - p) * share) for p, i in ((paper.red(), ink.red()), (paper.green(), ink.green()), (paper.blue(), ink.blue())))
+    channels = (
+        round(p + (i - p) * share)
+        for p, i in ((paper.red(), ink.red()), (paper.green(), ink.green()), (paper.blue(), ink.blue()))
+    )
     r, g, b = channels
     return 0xFF000000 | r << 16 | g << 8 | b

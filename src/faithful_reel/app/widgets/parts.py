@@ -5,14 +5,36 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from PyQt6.QtCore import QPointF, QRect, QRectF, QSize, Qt
-from PyQt6.QtGui import QColor, QPainter, QPaintEvent, QPen
-from PyQt6.QtWidgets import QFrame, QLabel, QPushButton, QStyle, QStyledItemDelegate, QStyleOptionViewItem, QTableWidget, QTableWidgetItem, QWidget
+from PyQt6.QtGui import QColor, QPainter, QPaintEvent, QPen, QPolygonF
+from PyQt6.QtWidgets import (
+    QFrame,
+    QLabel,
+    QPushButton,
+    QStyle,
+    QStyledItemDelegate,
+    QStyleOptionViewItem,
+    QTableWidget,
+    QTableWidgetItem,
+    QWidget,
+)
 
 from faithful_reel.app.theme import DAY, Theme, control_font, reading_font
 from faithful_reel.app.widgets.galley import draw_decision
 from faithful_reel.core.units import SILENT_DB
 
 ROLE = Qt.ItemDataRole.UserRole
+
+
+class Desk(QWidget):
+    """What every desk can do."""
+
+    def set_theme(self, theme: Theme) -> None:
+        """Draw in another theme."""
+        raise NotImplementedError
+
+    def refresh(self) -> None:
+        """Show the book as it is."""
+        raise NotImplementedError
 
 
 def label(text: str = "", name: str = "", *, wrap: bool = False) -> QLabel:
@@ -59,7 +81,13 @@ def table(headers: Sequence[str], name: str) -> QTableWidget:
     return made
 
 
-def fill(view: QTableWidget, rows: Sequence[Sequence[str]], *, keys: Sequence[str] = (), colors: dict[tuple[int, int], QColor] | None = None) -> None:
+def fill(
+    view: QTableWidget,
+    rows: Sequence[Sequence[str]],
+    *,
+    keys: Sequence[str] = (),
+    colors: dict[tuple[int, int], QColor] | None = None,
+) -> None:
     """Put rows of text into a table; keys go into the first column's user data; the chosen row stays chosen."""
     row = view.currentRow()
     chosen = view.item(row, 0)
@@ -75,7 +103,7 @@ def fill(view: QTableWidget, rows: Sequence[Sequence[str]], *, keys: Sequence[st
             if colors and (r, c) in colors:
                 item.setForeground(colors[r, c])
             view.setItem(r, c, item)
-    if before in keys:
+    if isinstance(before, str) and before in keys:
         view.selectRow(list(keys).index(before))
     view.blockSignals(False)
 
@@ -109,8 +137,14 @@ class RowDelegate(QStyledItemDelegate):
         painter.drawText(QRectF(rect.left() + 34, rect.top() + 3, width, 23), Qt.AlignmentFlag.AlignVCenter, text)
         painter.setFont(control_font(11, figures=True))
         painter.setPen(self.theme.color("quiet"))
-        painter.drawText(QRectF(rect.left() + 34, rect.top() + 25, width, 16), Qt.AlignmentFlag.AlignVCenter, f"{kind}  ·  {time}")
-        painter.drawText(QRectF(rect.left() + 34, rect.top() + 25, width, 16), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, sure)
+        painter.drawText(
+            QRectF(rect.left() + 34, rect.top() + 25, width, 16), Qt.AlignmentFlag.AlignVCenter, f"{kind}  ·  {time}"
+        )
+        painter.drawText(
+            QRectF(rect.left() + 34, rect.top() + 25, width, 16),
+            Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+            sure,
+        )
         painter.restore()
 
 
@@ -191,7 +225,7 @@ class Meter(QWidget):
         x = 4 + width * max(0.0, min(1.0, (self._peak + 60) / 60))
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(self._theme.color("ink"))
-        painter.drawPolygon([QPointF(x - 4, y - 9), QPointF(x + 4, y - 9), QPointF(x, y - 2)])
+        painter.drawPolygon(QPolygonF([QPointF(x - 4, y - 9), QPointF(x + 4, y - 9), QPointF(x, y - 2)]))
         painter.setFont(control_font(12, figures=True))
         painter.setPen(self._theme.color("red" if self.latched > -3 else "ink"))
         text = "peak —" if self.latched <= SILENT_DB else f"peak {self.latched:.1f}".replace("-", "−")
@@ -229,13 +263,20 @@ class EvennessPlot(QWidget):
         def y(db: float) -> float:
             return area.bottom() - (max(low, min(high, db)) - low) / (high - low) * area.height()
 
-        painter.fillRect(QRectF(area.left(), y(self._limits[1]), area.width(), y(self._limits[0]) - y(self._limits[1])), self._theme.color("strip"))
+        painter.fillRect(
+            QRectF(area.left(), y(self._limits[1]), area.width(), y(self._limits[0]) - y(self._limits[1])),
+            self._theme.color("strip"),
+        )
         painter.setFont(control_font(11, figures=True))
         for db in (*self._limits, -30.0):
             painter.setPen(QPen(self._theme.color("hairline"), 1))
             painter.drawLine(QPointF(area.left(), y(db)), QPointF(area.right(), y(db)))
             painter.setPen(self._theme.color("quiet"))
-            painter.drawText(QRectF(0, y(db) - 9, 56, 18), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, f"{db:g} dB".replace("-", "−"))
+            painter.drawText(
+                QRectF(0, y(db) - 9, 56, 18),
+                Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+                f"{db:g} dB".replace("-", "−"),
+            )
         count = max(1, len(self._rows))
         for i, (name, before, after) in enumerate(self._rows):
             x = area.left() + area.width() * (i + 0.5) / count
@@ -253,4 +294,8 @@ class EvennessPlot(QWidget):
                 painter.drawEllipse(QPointF(x, y(after)), 4.5, 4.5)
             painter.setPen(self._theme.color("quiet"))
             text = painter.fontMetrics().elidedText(name, Qt.TextElideMode.ElideRight, int(area.width() / count - 8))
-            painter.drawText(QRectF(x - area.width() / count / 2, area.bottom() + 8, area.width() / count, 18), Qt.AlignmentFlag.AlignCenter, text)
+            painter.drawText(
+                QRectF(x - area.width() / count / 2, area.bottom() + 8, area.width() / count, 18),
+                Qt.AlignmentFlag.AlignCenter,
+                text,
+            )

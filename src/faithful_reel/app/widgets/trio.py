@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QFontMetricsF, QMouseEvent, QPainter, QPaintEvent, QPen
+from PyQt6.QtGui import QFontMetricsF, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PyQt6.QtWidgets import QWidget
 
 from faithful_reel.app.theme import DAY, Theme, control_font, reading_font
@@ -65,8 +65,12 @@ class Trio(QWidget):
         self.update()
 
     def set_content(
-        self, words: tuple[TrioWord, ...], boundaries: tuple[TrioBoundary, ...], columns: tuple[Columns | None, Columns | None, Columns | None], empty: str
-    ) -> None:  # fmt: skip
+        self,
+        words: tuple[TrioWord, ...],
+        boundaries: tuple[TrioBoundary, ...],
+        columns: tuple[Columns | None, Columns | None, Columns | None],
+        empty: str,
+    ) -> None:
         """Show a splice; `empty` is what stands here where there is none."""
         self._words, self._boundaries, self._columns, self._empty = words, boundaries, columns, empty
         self.update()
@@ -119,7 +123,11 @@ class Trio(QWidget):
         if not self._words:
             painter.setFont(reading_font(16))
             painter.setPen(self._theme.color("quiet"))
-            painter.drawText(QRectF(self.rect()).adjusted(40, 20, -40, -20), Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, self._empty)
+            painter.drawText(
+                QRectF(self.rect()).adjusted(40, 20, -40, -20),
+                Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap,
+                self._empty,
+            )
             return
         xs = self._xs()
         scale = self.devicePixelRatioF()
@@ -160,5 +168,5 @@ class Trio(QWidget):
             spot = QPointF(x, y + STRIP_H + 8 if row == 0 else y - 7)
             painter.setBrush(self._theme.color("ink" if chosen else "page"))
             reach = 5.0 if boundary.entering else -5.0
-            painter.drawPolygon([spot + QPointF(-reach, -4), spot + QPointF(reach, 0), spot + QPointF(-reach, 4)])
+            painter.drawPolygon(QPolygonF([spot + QPointF(-reach, -4), spot + QPointF(reach, 0), spot + QPointF(-reach, 4)]))
             self._spots.append((spot, boundary))

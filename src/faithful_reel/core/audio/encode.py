@@ -12,7 +12,7 @@ from collections.abc import Iterable, Mapping
 from fractions import Fraction
 from pathlib import Path
 from types import TracebackType
-from typing import Self
+from typing import Any, Self
 
 import av
 import av.error
@@ -128,7 +128,7 @@ def write_tags(path: Path, tags: Mapping[str, str]) -> None:
     try:
         if path.suffix.lower() == ".wav":
             frames = {"title": TIT2, "artist": TPE1, "album": TALB, "tracknumber": TRCK}
-            file = mutagen.File(path)
+            file: Any = mutagen.File(path)  # type: ignore[no-untyped-call]  # not re-exported with its types
             if file.tags is None:
                 file.add_tags()
             for name, value in present.items():

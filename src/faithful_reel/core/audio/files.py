@@ -11,7 +11,6 @@ import av.error
 import numpy as np
 import soundfile
 import soxr
-from numpy.typing import NDArray
 
 from faithful_reel.core.errors import FileProblem
 from faithful_reel.core.units import Signal
@@ -63,8 +62,12 @@ def _soundfile_info(path: Path) -> AudioInfo:
     try:
         info = soundfile.info(str(path))
     except soundfile.LibsndfileError as problem:
-        raise FileProblem(f"{path.name} is not audio that can be read ({problem.error_string.strip()}) Export it again as WAV or FLAC.") from problem
-    return AudioInfo(path, int(info.samplerate), int(info.channels), int(info.frames), str(info.format).lower(), str(info.subtype))
+        raise FileProblem(
+            f"{path.name} is not audio that can be read ({problem.error_string.strip()}) Export it again as WAV or FLAC."
+        ) from problem
+    return AudioInfo(
+        path, int(info.samplerate), int(info.channels), int(info.frames), str(info.format).lower(), str(info.subtype)
+    )
 
 
 def _av_info(path: Path) -> AudioInfo:
@@ -73,7 +76,11 @@ def _av_info(path: Path) -> AudioInfo:
             if not container.streams.audio:
                 raise FileProblem(f"{path.name} holds no audio. Choose the recording itself.")
             stream = container.streams.audio[0]
-            length = float(stream.duration * stream.time_base) if stream.duration and stream.time_base else (container.duration or 0) / 1e6
+            length = (
+                float(stream.duration * stream.time_base)
+                if stream.duration and stream.time_base
+                else (container.duration or 0) / 1e6
+            )
             return AudioInfo(path, stream.rate, stream.channels, round(length * stream.rate), stream.codec_context.name, "")
     except (av.error.FFmpegError, OSError) as problem:
         raise FileProblem(f"{path.name} is not audio that can be read. Export it again as WAV or FLAC.") from problem
@@ -119,7 +126,7 @@ def _av_blocks(path: Path, info: AudioInfo) -> Iterator[Signal]:
             resampler = av.AudioResampler(format="fltp")
             for frame in container.decode(audio=0):
                 for out in resampler.resample(frame):
-                    data: NDArray[np.float32] = out.to_ndarray()
+                    data = np.asarray(out.to_ndarray(), np.float32)
                     if left is not None:  # AAC decodes a few samples longer than the file says
                         data = data[:, :left]
                         left -= data.shape[1]
@@ -131,7 +138,8 @@ def _av_blocks(path: Path, info: AudioInfo) -> Iterator[Signal]:
 
 def downmixed(x: Signal) -> Signal:
     """Mean of the channels of a (channels, n) block: (n,) float32."""
-    return x[0] if x.shape[0] == 1 else x.mean(axis=0, dtype=np.float32)
+    mixed: Signal = x[0] if x.shape[0] == 1 else x.mean(axis=0, dtype=np.float32)
+    return mixed
 
 
 def mono_blocks(path: Path, rate: int) -> Iterator[Signal]:

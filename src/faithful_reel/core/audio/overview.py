@@ -73,6 +73,6 @@ def overview_of(parts: Iterable[Signal]) -> Overview:
         previous = levels[-1]
         pad = -previous.shape[1] % STEP
         padded = np.pad(previous, ((0, 0), (0, pad)), mode="edge") if previous.shape[1] else previous
-        table = padded.reshape(2, -1, STEP)
-        levels.append(np.stack([table[0].min(axis=1), table[1].max(axis=1)]))
+        groups = padded.reshape(2, -1, STEP)
+        levels.append(np.stack([groups[0].min(axis=1), groups[1].max(axis=1)]))
     return Overview(length, tuple(levels))

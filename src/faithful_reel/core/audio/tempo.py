@@ -51,7 +51,7 @@ class Tempo:
         parts: list[Signal] = []
         while True:
             try:
-                parts.append(self._graph.pull().to_ndarray().reshape(-1))
+                parts.append(np.asarray(self._graph.pull().to_ndarray().reshape(-1), np.float32))
             except (av.error.BlockingIOError, av.error.EOFError):
                 break
         return np.concatenate(parts) if parts else np.zeros(0, np.float32)

@@ -70,7 +70,10 @@ class PairRecording:
         """The book with the pair; edits of another pairing are left behind in the history."""
         length = book.recording(self.recording).length
         return book.with_chapter(
-            self.chapter, lambda c: replace(c, recording=self.recording, hearing="", findings=(), reel=reel_of(self.recording, length), master=None)
+            self.chapter,
+            lambda c: replace(
+                c, recording=self.recording, hearing="", findings=(), reel=reel_of(self.recording, length), master=None
+            ),
         )
 
 
@@ -104,7 +107,8 @@ class AddFinding:
     def apply(self, book: Book) -> Book:
         """The book with the finding at its place in reading order."""
         return book.with_chapter(
-            self.chapter, lambda c: replace(c, findings=tuple(sorted((*c.findings, self.finding), key=lambda f: (f.start, f.word_index))))
+            self.chapter,
+            lambda c: replace(c, findings=tuple(sorted((*c.findings, self.finding), key=lambda f: (f.start, f.word_index)))),
         )
 
 
@@ -130,7 +134,11 @@ class Decide:
         book = book.with_chapter(
             self.chapter,
             lambda c: replace(
-                c, findings=tuple(replace(f, decision=self.decision, note=self.note or f.note) if f.id in self.findings else f for f in c.findings)
+                c,
+                findings=tuple(
+                    replace(f, decision=self.decision, note=self.note or f.note) if f.id in self.findings else f
+                    for f in c.findings
+                ),
             ),
         )
         pickups: list[Pickup] = []
@@ -143,7 +151,14 @@ class Decide:
                 pickups.append(p if left == p.findings else replace(p, findings=left))
         if self.decision is Decision.PICKUP and self.pickup is not None:
             asked = self.pickup
-            same = next((p for p in pickups if p.chapter == asked.chapter and p.first_word == asked.first_word and p.state is State.TO_SEND), None)
+            same = next(
+                (
+                    p
+                    for p in pickups
+                    if p.chapter == asked.chapter and p.first_word == asked.first_word and p.state is State.TO_SEND
+                ),
+                None,
+            )
             if same:
                 merged = replace(same, findings=tuple(dict.fromkeys((*same.findings, *self.findings))))
                 pickups = [merged if p is same else p for p in pickups]
@@ -164,9 +179,13 @@ class EditReel:
     def label(self) -> str:
         """The step's name."""
         return {
-            "cut_and_close": "Cut and close", "cut_and_fill": "Cut and fill with room tone", "split": "Split", "move_join": "Move a join",
-            "set_gain": "Set the gain", "replace_by_take": "Replace by a take",
-        }[self.edit.kind]  # fmt: skip
+            "cut_and_close": "Cut and close",
+            "cut_and_fill": "Cut and fill with room tone",
+            "split": "Split",
+            "move_join": "Move a join",
+            "set_gain": "Set the gain",
+            "replace_by_take": "Replace by a take",
+        }[self.edit.kind]
 
     def apply(self, book: Book) -> Book:
         """The book with the edit."""
@@ -208,7 +227,8 @@ class ReceiveTakes:
         """The book with the takes beside those that came before."""
         for pickup, takes, best in self.found:
             book = book.with_pickup(
-                pickup, lambda p, takes=takes, best=best: replace(p, takes=p.takes + takes, chosen=len(p.takes) + best, state=State.IN)  # type: ignore[misc]
+                pickup,
+                lambda p, takes=takes, best=best: replace(p, takes=p.takes + takes, chosen=len(p.takes) + best, state=State.IN),  # type: ignore[misc]
             )
         return book
 
@@ -291,7 +311,20 @@ class MarkReleased:
 
 
 BookCommand = (
-    SetDetails | AddChapters | AddRecording | PairRecording | PlaceHearing | AddFinding | Decide | EditReel | MarkSent | ReceiveTakes
-    | ChooseTake | PlaceSplice | PassPickup | SetMaster | MarkReleased
-)  # fmt: skip
+    SetDetails
+    | AddChapters
+    | AddRecording
+    | PairRecording
+    | PlaceHearing
+    | AddFinding
+    | Decide
+    | EditReel
+    | MarkSent
+    | ReceiveTakes
+    | ChooseTake
+    | PlaceSplice
+    | PassPickup
+    | SetMaster
+    | MarkReleased
+)
 KINDS: dict[str, type] = {c.__name__: c for c in BookCommand.__args__}

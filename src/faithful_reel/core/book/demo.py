@@ -26,7 +26,7 @@ def demo_files() -> Path:
         They are not there.
     """
     named = os.environ.get(FILES_VARIABLE)
-    for folder in ([Path(named)] if named else [parent / "demo" / "book" for parent in Path(__file__).resolve().parents]):
+    for folder in [Path(named)] if named else [parent / "demo" / "book" for parent in Path(__file__).resolve().parents]:
         if (folder / "truth.json").is_file():
             return folder
     raise FileProblem("The demo book's files are not here. Start it from a checkout with ./reel demo.")
@@ -45,7 +45,9 @@ def make_demo_book(folder: Path, files: Path) -> None:
         with BookStore(beside, create=True) as store:
             session = Session(store)
             session.do(SetDetails(manuscript.title, manuscript.author, NARRATOR))
-            session.do(AddChapters(tuple((f"c{i}", c.title, store.put(Chapter, c)) for i, c in enumerate(manuscript.chapters, 1))))
+            session.do(
+                AddChapters(tuple((f"c{i}", c.title, store.put(Chapter, c)) for i, c in enumerate(manuscript.chapters, 1)))
+            )
             for number in range(1, len(manuscript.chapters) + 1):
                 recording = received(beside, files / truth[f"chapter-{number}"]["recording"], session.book.rate)
                 session.do(AddRecording(recording))

@@ -62,9 +62,18 @@ def mending_edit(book: Book, chapter: ChapterState, tokens: Sequence[Token], fin
 def pickup_for(chapter: ChapterState, text: Chapter, finding: Finding) -> Pickup:
     """The whole sentence that a finding stands in, as a line for the narrator to read again."""
     last = finding.word_index + max(1, finding.word_count) - 1
-    sentences = [s for s in text.sentences() if s.start <= last and s.stop > finding.word_index] or [range(finding.word_index, last + 1)]
+    sentences = [s for s in text.sentences() if s.start <= last and s.stop > finding.word_index] or [
+        range(finding.word_index, last + 1)
+    ]
     first, stop = sentences[0].start, sentences[-1].stop
     return Pickup(
-        id=f"{chapter.id}-{first}-{finding.id}", chapter=chapter.id, findings=(finding.id,), line=" ".join(w.text for w in text.words[first:stop]),
-        heard=finding.heard, first_word=first, word_count=stop - first, start=finding.start, stop=finding.stop,
-    )  # fmt: skip
+        id=f"{chapter.id}-{first}-{finding.id}",
+        chapter=chapter.id,
+        findings=(finding.id,),
+        line=" ".join(w.text for w in text.words[first:stop]),
+        heard=finding.heard,
+        first_word=first,
+        word_count=stop - first,
+        start=finding.start,
+        stop=finding.stop,
+    )

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
-
 from faithful_reel.core.book.mending import tone_of
 from faithful_reel.core.book.model import Book, ChapterState
 from faithful_reel.core.book.timeline import Hearing
@@ -47,9 +46,16 @@ def take_gaps(take: Take, rate: int) -> tuple[Span | None, ...]:
 
 
 def preview_splice(
-    book: Book, chapter: ChapterState, pickup: Pickup, hearing: Hearing, render: Callable[[int, int], Signal], render_of: Callable[[Reel], Renderer],
-    *, choose: tuple[int, int] = (0, 0), match_level: bool = True,
-) -> Preview:  # fmt: skip
+    book: Book,
+    chapter: ChapterState,
+    pickup: Pickup,
+    hearing: Hearing,
+    render: Callable[[int, int], Signal],
+    render_of: Callable[[Reel], Renderer],
+    *,
+    choose: tuple[int, int] = (0, 0),
+    match_level: bool = True,
+) -> Preview:
     """Plan a pickup's chosen take into its chapter and measure what it would give.
 
     Raises
@@ -84,13 +90,28 @@ def preview_splice(
     take_reel = Renderer(Reel((Lane("take", (Piece(take.recording, take_lo, take_hi),)),)), render_of(reel).source)
     gaps = take_gaps(take, book.rate)
     plan = planned_splice(
-        original, Side(take_reel.render(0, take_hi - take_lo), take_lo, gaps, gaps), changed_tokens(links, span), book.rate,
-        recording=take.recording, tone=tone_of(book, chapter), take_id=pickup.id, match_level=match_level, choose=choose,
-    )  # fmt: skip
+        original,
+        Side(take_reel.render(0, take_hi - take_lo), take_lo, gaps, gaps),
+        changed_tokens(links, span),
+        book.rate,
+        recording=take.recording,
+        tone=tone_of(book, chapter),
+        take_id=pickup.id,
+        match_level=match_level,
+        choose=choose,
+    )
     after = plan.command.apply(reel)
     edges = [(a.stop + b.start) // 2 for a, b in zip(hearing.heard, hearing.heard[1:], strict=False)]
-    natural = [p for p in (place(Span(e, e)) for e in edges if spoken[0].start - 8 * book.rate < e < spoken[0].start) if p is not None]
-    made = measured(after, plan, render_of(after), [p.start for p in natural if p.start < plan.command.start - book.rate // 10][-8:], book.rate)
+    natural = [
+        p for p in (place(Span(e, e)) for e in edges if spoken[0].start - 8 * book.rate < e < spoken[0].start) if p is not None
+    ]
+    made = measured(
+        after,
+        plan,
+        render_of(after),
+        [p.start for p in natural if p.start < plan.command.start - book.rate // 10][-8:],
+        book.rate,
+    )
     words = []
     for offset, text in enumerate(pickup.line.split()):
         placed = hearing.placed[pickup.first_word + offset] if pickup.first_word + offset < len(hearing.placed) else None
@@ -114,5 +135,3 @@ def piece_of(reel: Reel, pickup: str) -> Span | None:
         if isinstance(segment, Piece) and segment.take == pickup:
             return Span(at, at + len(segment))
     return None
-
-

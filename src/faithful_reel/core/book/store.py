@@ -7,7 +7,6 @@ import fcntl
 import hashlib
 import json
 import os
-import shutil
 import sqlite3
 import time
 import zlib
@@ -53,7 +52,7 @@ _MIGRATIONS: tuple[str, ...] = (
 
 
 @lru_cache(maxsize=64)
-def _adapter(kind: type) -> TypeAdapter[Any]:
+def _adapter(kind: Any) -> TypeAdapter[Any]:
     return TypeAdapter(kind)
 
 
@@ -87,7 +86,9 @@ class BookStore:
                 for sub in ("recordings", "decoded", "cache", "masters"):
                     (folder / sub).mkdir(parents=True, exist_ok=True)
             except OSError as problem:
-                raise StoreProblem(f"The folder {folder.name} can not be made here ({problem.strerror}). Choose another place.") from problem
+                raise StoreProblem(
+                    f"The folder {folder.name} can not be made here ({problem.strerror}). Choose another place."
+                ) from problem
         elif not (folder / "book.sqlite").is_file():
             raise StoreProblem(f"{folder.name} is not a book: it holds no book.sqlite. Choose a folder that ends in {SUFFIX}.")
         self._lock = self._locked()
@@ -96,7 +97,9 @@ class BookStore:
             self._prepare()
         except sqlite3.DatabaseError as problem:
             self._unlock()
-            raise StoreProblem(f"The database of {folder.name} can not be opened ({problem}). Restore it from a copy.") from problem
+            raise StoreProblem(
+                f"The database of {folder.name} can not be opened ({problem}). Restore it from a copy."
+            ) from problem
         except StoreProblem:
             self._db.close()
             self._unlock()
@@ -106,7 +109,9 @@ class BookStore:
         try:
             handle = os.open(self.folder / "book.lock", os.O_RDWR | os.O_CREAT, 0o644)
         except OSError as problem:
-            raise StoreProblem(f"{self.folder.name} can not be written to ({problem.strerror}). Copy it to a folder of your own.") from problem
+            raise StoreProblem(
+                f"{self.folder.name} can not be written to ({problem.strerror}). Copy it to a folder of your own."
+            ) from problem
         try:
             fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError as problem:
@@ -160,7 +165,9 @@ class BookStore:
                     self._db.execute("ROLLBACK")
                 raise
         except sqlite3.Error as problem:
-            raise StoreProblem(f"The step could not be saved in {self.folder.name} ({problem}). Nothing was changed; make room and try again.") from problem
+            raise StoreProblem(
+                f"The step could not be saved in {self.folder.name} ({problem}). Nothing was changed; make room and try again."
+            ) from problem
 
     # --- the journal ----------------------------------------------------------------------------------------------
 
@@ -171,12 +178,16 @@ class BookStore:
 
     def append(self, command: BookCommand, after: Book) -> int:
         """Write a command behind the head and make it the head.  On return it is on disk."""
-        body = _adapter(type(command)).dump_json(command).decode()
+        kind: Any = type(command)
+        body = _adapter(kind).dump_json(command).decode()
         with self._writing() as db:
             parent = self.head
             at = time.strftime("%Y-%m-%dT%H:%M:%S")
             row = (parent, at, command.chapter, command.label, type(command).__name__, body)
-            step = int(db.execute("INSERT INTO steps (parent, at, chapter, label, kind, body) VALUES (?, ?, ?, ?, ?, ?)", row).lastrowid or 0)
+            step = int(
+                db.execute("INSERT INTO steps (parent, at, chapter, label, kind, body) VALUES (?, ?, ?, ?, ?, ?)", row).lastrowid
+                or 0
+            )
             db.execute("UPDATE steps SET next = ? WHERE id = ?", (step, parent))
             db.execute("UPDATE meta SET value = ? WHERE key = 'head'", (str(step),))
             if step % SNAPSHOT_EVERY == 0:
@@ -229,7 +240,9 @@ class BookStore:
             at = int(parent)
         for kind, body in reversed(chain):
             if kind not in KINDS:
-                raise StoreProblem(f"{self.folder.name} holds a step that this version does not know ({kind}). Update to open it.")
+                raise StoreProblem(
+                    f"{self.folder.name} holds a step that this version does not know ({kind}). Update to open it."
+                )
             command: BookCommand = self._read(KINDS[kind], body)
             book = command.apply(book)
         return book
@@ -286,7 +299,8 @@ class BookStore:
                 return Overview(int(file["length"]), tuple(file[f"level{k}"] for k in range(len(file.files) - 1)))
         made = overview_of(mono_blocks(self.path_of(recording, rate), rate))
         beside = path.with_suffix(f".part{os.getpid()}.npz")
-        np.savez(beside, length=made.length, **{f"level{k}": level for k, level in enumerate(made.levels)})
+        levels: dict[str, Any] = {f"level{k}": level for k, level in enumerate(made.levels)}
+        np.savez(beside, length=made.length, **levels)
         beside.replace(path)
         return made
 
@@ -331,15 +345,24 @@ def received(folder: Path, source: Path, rate: int, watch: Watch | None = None) 
         beside.chmod(0o444)
         beside.replace(target)
     except OSError as problem:
-        raise StoreProblem(f"{source.name} could not be copied into the book ({problem.strerror}). Make room and try again.") from problem
+        raise StoreProblem(
+            f"{source.name} could not be copied into the book ({problem.strerror}). Make room and try again."
+        ) from problem
     finally:
         beside.unlink(missing_ok=True)
     name = digest.hexdigest()
     return Recording(
-        hash=name, name=source.name, suffix=suffix, rate=info.rate, channels=info.channels, length=length,
-        peak_db=round(figures.peak_db, 2), noise_floor_db=round(figures.noise_floor_db, 2), rms_db=round(figures.rms_db, 2),
+        hash=name,
+        name=source.name,
+        suffix=suffix,
+        rate=info.rate,
+        channels=info.channels,
+        length=length,
+        peak_db=round(figures.peak_db, 2),
+        noise_floor_db=round(figures.noise_floor_db, 2),
+        rms_db=round(figures.rms_db, 2),
         tone=ToneSource(name, tone.start, tone.stop) if tone else None,
-    )  # fmt: skip
+    )
 
 
 def _hash_of(path: Path) -> str:
@@ -409,5 +432,3 @@ class Session:
 def json_of(kind: type, value: Any) -> Any:
     """A value as plain JSON data, for reports."""
     return json.loads(_adapter(kind).dump_json(value))
-
-

@@ -62,7 +62,11 @@ def _chosen_forms(written: Sequence[str], heard: _Atoms) -> list[Form]:
             hits = []
             for order, form in enumerate(forms):
                 keys = tuple(sound_key(w) for w in form)
-                near = [at for at in places.get(keys[0], ()) if abs(at - expected) <= reach and heard.keys[at : at + len(keys)] == keys]
+                near = [
+                    at
+                    for at in places.get(keys[0], ())
+                    if abs(at - expected) <= reach and heard.keys[at : at + len(keys)] == keys
+                ]
                 if near:
                     hits.append((-len(keys), min(abs(at - expected) for at in near), order))
             chosen.append(forms[min(hits)[2]] if hits else forms[0])
@@ -253,7 +257,10 @@ def _paired(w: _Atoms, h: _Atoms, written: range, heard: range) -> list[Link]:
     """Least-cost pairing of two short rows of tokens: 1-1, 1-2, 2-1 by phones; gaps cost by their length."""
     n, m = len(written), len(heard)
     if n * m > 40_000:  # a long stretch read from another text: nothing to pair
-        return [Link(range(written.start, written.start), heard, same=False), Link(written, range(heard.stop, heard.stop), same=False)]
+        return [
+            Link(range(written.start, written.start), heard, same=False),
+            Link(written, range(heard.stop, heard.stop), same=False),
+        ]
     left = [_text(w, range(i, i + 1)) for i in written]
     right = [_text(h, range(j, j + 1)) for j in heard]
     left_phones = [tuple(p for word in words for p in phones_of(word)) for words in left]
@@ -269,7 +276,9 @@ def _paired(w: _Atoms, h: _Atoms, written: range, heard: range) -> list[Link]:
             for di, dj in ((1, 1), (1, 2), (2, 1), (1, 0), (0, 1), (2, 2)):
                 if di > i or dj > j or not np.isfinite(cost[i - di, j - dj]):
                     continue
-                options.append((cost[i - di, j - dj] + _pair_cost(left, right, left_phones, right_phones, i - di, di, j - dj, dj), di, dj))
+                options.append(
+                    (cost[i - di, j - dj] + _pair_cost(left, right, left_phones, right_phones, i - di, di, j - dj, dj), di, dj)
+                )
             if options:
                 best = min(options)
                 cost[i, j], move[i, j] = best[0], best[1:]
@@ -281,13 +290,22 @@ def _paired(w: _Atoms, h: _Atoms, written: range, heard: range) -> list[Link]:
         words = "".join(x for k in range(i, i + di) for x in left[k])
         spoken = "".join(x for k in range(j, j + dj) for x in right[k])
         same = sound_key(words.replace("'", "")) == sound_key(spoken.replace("'", "")) if di and dj else not words and not dj
-        links.append(Link(
-            range(written.start + i, written.start + i + di), range(heard.start + j, heard.start + j + dj), same=same
-        ))  # fmt: skip
+        links.append(
+            Link(range(written.start + i, written.start + i + di), range(heard.start + j, heard.start + j + dj), same=same)
+        )
     return links[::-1]
 
 
-def _pair_cost(left: list[list[str]], right: list[list[str]], lp: list[tuple[str, ...]], rp: list[tuple[str, ...]], i: int, di: int, j: int, dj: int) -> float:
+def _pair_cost(
+    left: list[list[str]],
+    right: list[list[str]],
+    lp: list[tuple[str, ...]],
+    rp: list[tuple[str, ...]],
+    i: int,
+    di: int,
+    j: int,
+    dj: int,
+) -> float:
     a = tuple(p for k in range(i, i + di) for p in lp[k])
     b = tuple(p for k in range(j, j + dj) for p in rp[k])
     if not di or not dj:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import difflib
+import itertools
 import math
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
@@ -165,7 +166,8 @@ def proofed(x: Signal, chapter: Chapter, ear: Ear, second: Ear | None = None, wa
     found = differences(chapter, listening.heard, listening.links)
     weighed = _weighed(x, chapter, listening, found, ear, second, Part(watch, 0.55, 0.97))
     findings = [
-        _finding(chapter, listening, difference, evidence, confidence) for difference, (evidence, confidence) in zip(found, weighed, strict=True)
+        _finding(chapter, listening, difference, evidence, confidence)
+        for difference, (evidence, confidence) in zip(found, weighed, strict=True)
     ]
     findings += _flaws(x, listening)
     findings.sort(key=lambda f: (f.start, f.word_index))
@@ -202,9 +204,11 @@ def _blocks(listening: Listening, found: Sequence[Difference]) -> list[_Block]:
         last = blocks[-1] if blocks else None
         if last and last.chunk == chunk and last.heard.stop == d.heard.start and last.written.stop == d.written.start:
             blocks[-1] = _Block(
-                (*last.members, index), range(last.written.start, max(last.written.stop, d.written.stop)),
-                range(last.heard.start, max(last.heard.stop, d.heard.stop)), chunk,
-            )  # fmt: skip
+                (*last.members, index),
+                range(last.written.start, max(last.written.stop, d.written.stop)),
+                range(last.heard.start, max(last.heard.stop, d.heard.stop)),
+                chunk,
+            )
         else:
             blocks.append(_Block((index,), d.written, d.heard, chunk))
     return blocks
@@ -245,7 +249,10 @@ def _weighed(
         if d.kind not in _WORDS:
             sure = float(np.mean([listening.heard[j].confidence for j in d.heard]))
             length = len(d.heard)
-            results[index] = (Evidence(ear=sure, note="the same words, read again"), 0.97 if length > 2 else 0.85 if length > 1 else 0.7)
+            results[index] = (
+                Evidence(ear=sure, note="the same words, read again"),
+                0.97 if length > 2 else 0.85 if length > 1 else 0.7,
+            )
     by_chunk: dict[int, list[_Block]] = {}
     for block in _blocks(listening, found):
         by_chunk.setdefault(block.chunk, []).append(block)
@@ -310,11 +317,17 @@ def _weigh_chunk(
 
 
 def _as_spoken(token: str) -> str:
-    return token.strip("\"“”‘()[]")
+    return token.strip('"“”‘()[]')
 
 
 def features_of(
-    written: Sequence[str], heard: Sequence[str], second: Sequence[str] | None, margin: float, ear: float, *, both_differ: bool = False
+    written: Sequence[str],
+    heard: Sequence[str],
+    second: Sequence[str] | None,
+    margin: float,
+    ear: float,
+    *,
+    both_differ: bool = False,
 ) -> dict[str, float]:
     """What a difference is judged by; each between about -1 and 1."""
     w = tuple(p for t in written for word in spoken_forms(t)[0] for p in phones_of(word))
@@ -348,13 +361,31 @@ def _without_stops(phones: tuple[str, ...]) -> tuple[str, ...]:
 
 
 WEIGHTS = {
-    "one": -0.9, "margin": 2.2, "agrees": 1.9, "both_differ": 1.1, "cleared": -2.2, "alone": 0.6, "ear": 1.2, "name": -2.2, "nonsense": -1.6,
-    "split": -1.0, "near": -0.5, "elided": -1.5, "far": 0.3, "gap": 0.3,
-}  # fmt: skip
+    "one": -0.9,
+    "margin": 2.2,
+    "agrees": 1.9,
+    "both_differ": 1.1,
+    "cleared": -2.2,
+    "alone": 0.6,
+    "ear": 1.2,
+    "name": -2.2,
+    "nonsense": -1.6,
+    "split": -1.0,
+    "near": -0.5,
+    "elided": -1.5,
+    "far": 0.3,
+    "gap": 0.3,
+}
 
 
 def confidence_of(
-    written: Sequence[str], heard: Sequence[str], second: Sequence[str] | None, margin: float, ear: float, *, both_differ: bool = False
+    written: Sequence[str],
+    heard: Sequence[str],
+    second: Sequence[str] | None,
+    margin: float,
+    ear: float,
+    *,
+    both_differ: bool = False,
 ) -> float:
     """How sure a word difference is real, 0 to 1: a logistic sum of its features."""
     found = features_of(written, heard, second, margin, ear, both_differ=both_differ)
@@ -386,9 +417,17 @@ def _finding(chapter: Chapter, listening: Listening, d: Difference, evidence: Ev
         after = heard[d.heard.start].start if d.heard.start < len(heard) else before
         start, stop = min(before, after), max(before, after)
     return Finding(
-        id="", kind=d.kind, written=" ".join(chapter.words[i].text for i in d.written), heard=" ".join(heard[j].text for j in d.heard),
-        word_index=d.written.start, word_count=len(d.written), start=start, stop=stop, confidence=confidence, evidence=evidence,
-    )  # fmt: skip
+        id="",
+        kind=d.kind,
+        written=" ".join(chapter.words[i].text for i in d.written),
+        heard=" ".join(heard[j].text for j in d.heard),
+        word_index=d.written.start,
+        word_count=len(d.written),
+        start=start,
+        stop=stop,
+        confidence=confidence,
+        evidence=evidence,
+    )
 
 
 def _flaws(x: Signal, listening: Listening) -> list[Finding]:
@@ -403,13 +442,19 @@ def _flaws(x: Signal, listening: Listening) -> list[Finding]:
 
     size = EAR_RATE // 200
     levels = frame_levels(x, EAR_RATE // 4)  # 5 ms frames
-    usual = [b.start - a.stop for a, b in zip(heard, heard[1:], strict=False) if b.start - a.stop > 0.25 * EAR_RATE]
+    usual = [b.start - a.stop for a, b in itertools.pairwise(heard) if b.start - a.stop > 0.25 * EAR_RATE]
     limit = max(LONG_PAUSE_S, 2.5 * float(np.median(usual)) / EAR_RATE if usual else 0.0)
     floor = float(np.percentile(levels, 5)) if len(levels) else -100.0
-    for a, b in zip(heard, heard[1:], strict=False):
+    for a, b in itertools.pairwise(heard):
         gap = b.start - a.stop
         if gap > limit * EAR_RATE:
-            flaw(Kind.PAUSE, a.stop, b.start, 0.9, f"{gap / EAR_RATE:.1f} s of pause; the reader's usual one is {np.median(usual) / EAR_RATE:.1f} s")
+            flaw(
+                Kind.PAUSE,
+                a.stop,
+                b.start,
+                0.9,
+                f"{gap / EAR_RATE:.1f} s of pause; the reader's usual one is {np.median(usual) / EAR_RATE:.1f} s",
+            )
         first, last = (a.stop + round(0.09 * EAR_RATE)) // size, (b.start - round(0.09 * EAR_RATE)) // size
         if last - first < 6:
             continue
@@ -419,7 +464,13 @@ def _flaws(x: Signal, listening: Listening) -> list[Finding]:
             peak = float(run[loud].max())
             long = (loud[-1] - loud[0]) * 0.005
             what = "a click" if long < 0.03 else "a noise"
-            flaw(Kind.NOISE, int(first + loud[0]) * size, int(first + loud[-1] + 1) * size, 0.75, f"{what} in a pause, {peak:.0f} dB")
+            flaw(
+                Kind.NOISE,
+                int(first + loud[0]) * size,
+                int(first + loud[-1] + 1) * size,
+                0.75,
+                f"{what} in a pause, {peak:.0f} dB",
+            )
     return flaws + _clipped(x, flaw_at=written_at)
 
 
@@ -466,5 +517,6 @@ def in_rate(proof: Proof, rate: int, span: Span) -> Proof:
         tuple(replace(h, start=scaled(h.start), stop=scaled(h.stop)) for h in proof.heard),
         tuple(p and Placed(scaled(p.start), scaled(p.stop), p.confidence) for p in proof.placed),
         tuple(replace(f, start=scaled(f.start), stop=scaled(f.stop)) for f in proof.findings),
-        proof.links, proof.seconds,
-    )  # fmt: skip
+        proof.links,
+        proof.seconds,
+    )

@@ -50,20 +50,24 @@ def chunks_of(x: Signal, rate: int, *, on_progress: Callable[[float], None] | No
     edge, shortest, longest = (round(s / FRAME_S) for s in (EDGE_S, SHORTEST_S, LONGEST_S))
     merged: list[list[int]] = []
     for start, stop in speech:
-        if merged and stop - merged[-1][0] <= longest and (
-            merged[-1][1] - merged[-1][0] < shortest or start - merged[-1][1] < 40
-        ) and start - merged[-1][1] < 100:
+        if (
+            merged
+            and stop - merged[-1][0] <= longest
+            and (merged[-1][1] - merged[-1][0] < shortest or start - merged[-1][1] < 40)
+            and start - merged[-1][1] < 100
+        ):
             merged[-1][1] = stop
         else:
             merged.append([start, stop])
     result: list[Chunk] = []
     for start, stop in merged:
-        while stop - start > longest:
-            third = start + 2 * longest // 3
-            cut = third + int(np.argmin(levels[third : start + longest]))
-            result.append(_chunk(levels, threshold, start, cut, edge, size, len(x)))
-            start = cut
-        result.append(_chunk(levels, threshold, start, stop, edge, size, len(x)))
+        at = start
+        while stop - at > longest:
+            third = at + 2 * longest // 3
+            cut = third + int(np.argmin(levels[third : at + longest]))
+            result.append(_chunk(levels, threshold, at, cut, edge, size, len(x)))
+            at = cut
+        result.append(_chunk(levels, threshold, at, stop, edge, size, len(x)))
     return result
 
 

@@ -14,11 +14,82 @@ from numpy.typing import NDArray
 from faithful_reel.core.text.spoken import plain, spelling
 
 _GRAPHEMES = ["<pad>", "<unk>", "</s>", *"abcdefghijklmnopqrstuvwxyz"]
-_PHONEMES = (
-    "<pad> <unk> <s> </s> AA0 AA1 AA2 AE0 AE1 AE2 AH0 AH1 AH2 AO0 AO1 AO2 AW0 AW1 AW2 AY0 AY1 AY2 B CH D DH "
-    "EH0 EH1 EH2 ER0 ER1 ER2 EY0 EY1 EY2 F G HH IH0 IH1 IH2 IY0 IY1 IY2 JH K L M N NG OW0 OW1 OW2 OY0 OY1 OY2 P R S "
-    "SH T TH UH0 UH1 UH2 UW UW0 UW1 UW2 V W Y Z ZH"
-).split()
+_PHONEMES = [
+    "<pad>",
+    "<unk>",
+    "<s>",
+    "</s>",
+    "AA0",
+    "AA1",
+    "AA2",
+    "AE0",
+    "AE1",
+    "AE2",
+    "AH0",
+    "AH1",
+    "AH2",
+    "AO0",
+    "AO1",
+    "AO2",
+    "AW0",
+    "AW1",
+    "AW2",
+    "AY0",
+    "AY1",
+    "AY2",
+    "B",
+    "CH",
+    "D",
+    "DH",
+    "EH0",
+    "EH1",
+    "EH2",
+    "ER0",
+    "ER1",
+    "ER2",
+    "EY0",
+    "EY1",
+    "EY2",
+    "F",
+    "G",
+    "HH",
+    "IH0",
+    "IH1",
+    "IH2",
+    "IY0",
+    "IY1",
+    "IY2",
+    "JH",
+    "K",
+    "L",
+    "M",
+    "N",
+    "NG",
+    "OW0",
+    "OW1",
+    "OW2",
+    "OY0",
+    "OY1",
+    "OY2",
+    "P",
+    "R",
+    "S",
+    "SH",
+    "T",
+    "TH",
+    "UH0",
+    "UH1",
+    "UH2",
+    "UW",
+    "UW0",
+    "UW1",
+    "UW2",
+    "V",
+    "W",
+    "Y",
+    "Z",
+    "ZH",
+]
 _LETTERS = {
     "a": "EY", "b": "B IY", "c": "S IY", "d": "D IY", "e": "IY", "f": "EH F", "g": "JH IY", "h": "EY CH", "i": "AY",
     "j": "JH EY", "k": "K EY", "l": "EH L", "m": "EH M", "n": "EH N", "o": "OW", "p": "P IY", "q": "K Y UW", "r": "AA R",
@@ -97,7 +168,7 @@ _CLASS = {p: i for i, group in enumerate((
     "AA AO AH OW", "AE EH", "IH IY EY", "UH UW", "ER R", "AW AY OY", "P B", "T D DH TH", "K G", "S Z", "SH ZH CH JH",
     "F V", "M N NG", "L", "W", "Y", "HH",
 )) for p in group.split()}  # fmt: skip
-_VOWELS = frozenset("AA AE AH AO AW AY EH ER EY IH IY OW OY UH UW".split())
+_VOWELS = frozenset(["AA", "AE", "AH", "AO", "AW", "AY", "EH", "ER", "EY", "IH", "IY", "OW", "OY", "UH", "UW"])
 
 
 def phone_distance(a: tuple[str, ...], b: tuple[str, ...]) -> float:
@@ -120,8 +191,11 @@ def phone_distance(a: tuple[str, ...], b: tuple[str, ...]) -> float:
 def is_word(word: str) -> bool:
     """Whether the dictionary holds this word: the ear writes down sounds that are none."""
     word = plain(word)
-    return not word or word.isdigit() or any(f in _dictionary() for f in (word, word.replace("'", ""), spelling(word))) or (
-        word.endswith("'s") and word[:-2] in _dictionary()
+    return (
+        not word
+        or word.isdigit()
+        or any(f in _dictionary() for f in (word, word.replace("'", ""), spelling(word)))
+        or (word.endswith("'s") and word[:-2] in _dictionary())
     )
 
 

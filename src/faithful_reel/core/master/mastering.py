@@ -20,7 +20,7 @@ from faithful_reel.core.measure.levels import Figures, Meter
 from faithful_reel.core.measure.profile import Profile
 from faithful_reel.core.reel.commands import ToneSource
 from faithful_reel.core.reel.reel import LIKE, Lane, Reel, RoomTone
-from faithful_reel.core.reel.render import Renderer, Source
+from faithful_reel.core.reel.render import Renderer
 from faithful_reel.core.treat.dynamics import Compressor, Limiter
 from faithful_reel.core.treat.filters import LowCut, NoiseReduction, noise_print
 from faithful_reel.core.units import SILENT_DB, Signal, Span
@@ -72,7 +72,7 @@ def surveyed(renderer: Renderer, rate: int, channels: int, watch: Watch) -> Surv
     if not len(renderer):
         raise SignalError("This audio is empty. Choose another file.")
     meter = Meter(rate, channels)
-    levels: list[Signal] = []
+    levels: list[NDArray[np.float64]] = []
     block = round(FRAME_S * rate) * 64
     for at in range(0, len(renderer), block):
         x = np.atleast_2d(renderer.render(at, min(len(renderer), at + block)))
@@ -91,14 +91,14 @@ def surveyed(renderer: Renderer, rate: int, channels: int, watch: Watch) -> Surv
     return Survey(figures, speech, tone, tone)
 
 
-def _without_specks(loud: np.ndarray) -> np.ndarray:  # type: ignore[type-arg]
+def _without_specks(loud: NDArray[np.intp]) -> NDArray[np.intp]:
     """Leave out loud frames at the very ends that stand alone: a click is not speech."""
     runs = np.split(loud, np.flatnonzero(np.diff(loud) > 2) + 1)
     long = [run for run in runs if len(run) >= 4]
     return np.concatenate(long) if long else loud
 
 
-def _tone_span(renderer: Renderer, rate: int, frames: np.ndarray) -> Span | None:  # type: ignore[type-arg]
+def _tone_span(renderer: Renderer, rate: int, frames: NDArray[np.float64]) -> Span | None:
     """Look for room tone around the quietest second of the reel, then at its start."""
     size = round(FRAME_S * rate)
     window = 50
@@ -171,9 +171,11 @@ def master_reel(
     watch = watch or Unwatched()
     survey = surveyed(renderer, rate, channels, Part(watch, 0.0, 0.25))
     trimmed = Renderer(
-        with_head_and_tail(len(renderer), survey, rate, head_s=profile.make_head_s, tail_s=profile.make_tail_s), _Rendered(renderer)
+        with_head_and_tail(len(renderer), survey, rate, head_s=profile.make_head_s, tail_s=profile.make_tail_s),
+        _Rendered(renderer),
     )
-    steps = [f"head of {profile.make_head_s:g} s and tail of {profile.make_tail_s:g} s of {'the room tone' if survey.tone else 'made tone'}"]
+    tone = "the room tone" if survey.tone else "made tone"
+    steps = [f"head of {profile.make_head_s:g} s and tail of {profile.make_tail_s:g} s of {tone}"]
     depth = _reduction_needed(survey.figures, profile) if settings.reduce_noise else 0.0
     with tempfile.TemporaryDirectory(prefix=".master-", dir=out.parent if out.parent.is_dir() else None) as folder:
         clean = Path(folder) / "clean.f32"
@@ -181,7 +183,13 @@ def master_reel(
             figures = _cleaned(trimmed, rate, channels, survey, depth, settings, clean, Part(watch, 0.25, 0.6))
             result, steps_made = _levelled(clean, rate, channels, figures, profile, settings, out, checked, Part(watch, 0.6, 1.0))
             limit = profile.noise_floor_db
-            if attempt or limit is None or result.noise_floor_db <= limit - 0.5 or not settings.reduce_noise or depth >= MOST_REDUCTION_DB:
+            if (
+                attempt
+                or limit is None
+                or result.noise_floor_db <= limit - 0.5
+                or not settings.reduce_noise
+                or depth >= MOST_REDUCTION_DB
+            ):
                 break
             depth = min(MOST_REDUCTION_DB, depth + result.noise_floor_db - limit + FLOOR_MARGIN_DB)
     steps.append(f"low cut at {settings.low_cut_hz:g} Hz")
@@ -217,6 +225,7 @@ def _cleaned(
         reduction = NoiseReduction(noise_print(filtered.mean(axis=0)[round(0.1 * rate) :]), channels, depth_db=depth)
     meter = Meter(rate, channels)
     with clean.open("wb") as file:
+
         def put(y: Signal) -> None:
             meter.feed(y)
             file.write(np.ascontiguousarray(y.T, dtype=np.float32).tobytes())
@@ -260,9 +269,16 @@ def _gain_for(heights: NDArray[np.float64], target_db: float, ceiling_db: float)
 
 
 def _levelled(
-    clean: Path, rate: int, channels: int, figures: Figures, profile: Profile, settings: Settings, out: Path,
-    checked: Callable[[Path], Figures] | None, watch: Watch,
-) -> tuple[Figures, tuple[str, ...]]:  # fmt: skip
+    clean: Path,
+    rate: int,
+    channels: int,
+    figures: Figures,
+    profile: Profile,
+    settings: Settings,
+    out: Path,
+    checked: Callable[[Path], Figures] | None,
+    watch: Watch,
+) -> tuple[Figures, tuple[str, ...]]:
     """Gain to the usual level, compression, gain to the target, limiting, encoding."""
     lead_db = profile.target_rms_db - figures.rms_db
 

@@ -70,8 +70,7 @@ def _feed(x, coefficients, filter_state, history, phases, bin_size, quiet_size, 
         square = v * v
         total += square
         magnitude = abs(v)
-        if magnitude > peak:
-            peak = magnitude
+        peak = max(peak, magnitude)
         for j in range(taps - 1):
             history[j] = history[j + 1]
         history[taps - 1] = v
@@ -82,8 +81,7 @@ def _feed(x, coefficients, filter_state, history, phases, bin_size, quiet_size, 
                 for j in range(taps):
                     acc += phases[p, j] * history[taps - 1 - j]
                 acc = abs(acc)
-                if acc > true_peak:
-                    true_peak = acc
+                true_peak = max(true_peak, acc)
         y = b0 * v + s1
         s1 = b1 * v - a1 * y + s2
         s2 = b2 * v - a2 * y

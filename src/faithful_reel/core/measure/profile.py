@@ -71,18 +71,34 @@ def load_profile(name: str) -> Profile:
         else:
             raise FileProblem(f"There is no profile {name!r}. Use one of {', '.join(profile_names())}, or a JSON file.")
         fields = json.loads(text)
-        pair = lambda key: tuple(fields[key]) if fields.get(key) else None  # noqa: E731 - used eight lines below only
+
+        def pair(key: str) -> tuple[float, float] | None:
+            limits = fields.get(key)
+            return (float(limits[0]), float(limits[1])) if limits else None
+
         return Profile(
-            name=str(fields["name"]), rms_db=pair("rms_db"), peak_db=fields.get("peak_db"),
-            true_peak_db=fields.get("true_peak_db"), lufs=pair("lufs"), noise_floor_db=fields.get("noise_floor_db"),
-            head_s=pair("head_s"), tail_s=pair("tail_s"), longest_s=fields.get("longest_s"),
-            rates=tuple(fields["rates"]), channels=tuple(fields["channels"]), codecs=tuple(fields["codecs"]),
-            bit_rate=fields.get("bit_rate"), cbr=bool(fields.get("cbr", False)),
-            target_rms_db=float(fields["target_rms_db"]), make_head_s=float(fields["make_head_s"]),
+            name=str(fields["name"]),
+            rms_db=pair("rms_db"),
+            peak_db=fields.get("peak_db"),
+            true_peak_db=fields.get("true_peak_db"),
+            lufs=pair("lufs"),
+            noise_floor_db=fields.get("noise_floor_db"),
+            head_s=pair("head_s"),
+            tail_s=pair("tail_s"),
+            longest_s=fields.get("longest_s"),
+            rates=tuple(fields["rates"]),
+            channels=tuple(fields["channels"]),
+            codecs=tuple(fields["codecs"]),
+            bit_rate=fields.get("bit_rate"),
+            cbr=bool(fields.get("cbr", False)),
+            target_rms_db=float(fields["target_rms_db"]),
+            make_head_s=float(fields["make_head_s"]),
             make_tail_s=float(fields["make_tail_s"]),
-        )  # fmt: skip
+        )
     except (UnicodeDecodeError, json.JSONDecodeError, KeyError, TypeError, ValueError) as problem:
-        raise FileProblem(f"The profile {Path(name).name} is not a readable profile. Compare it with docs/profiles.md.") from problem
+        raise FileProblem(
+            f"The profile {Path(name).name} is not a readable profile. Compare it with docs/profiles.md."
+        ) from problem
 
 
 def verdicts(figures: Figures, profile: Profile) -> tuple[Verdict, ...]:
@@ -109,11 +125,17 @@ def verdicts(figures: Figures, profile: Profile) -> tuple[Verdict, ...]:
     if profile.rates:
         found.append(Verdict("rate", " or ".join(f"{r} Hz" for r in profile.rates), figures.rate, figures.rate in profile.rates))
     if profile.channels:
-        found.append(Verdict("channels", " or ".join(map(str, profile.channels)), figures.channels, figures.channels in profile.channels))
+        found.append(
+            Verdict("channels", " or ".join(map(str, profile.channels)), figures.channels, figures.channels in profile.channels)
+        )
     if profile.codecs and figures.codec:
         found.append(Verdict("codec", " or ".join(profile.codecs), figures.codec, figures.codec in profile.codecs))
     if profile.bit_rate and figures.codec == "mp3":
-        found.append(Verdict("bit_rate", f"at least {profile.bit_rate // 1000} kbit/s", figures.bit_rate, figures.bit_rate >= profile.bit_rate))
+        found.append(
+            Verdict(
+                "bit_rate", f"at least {profile.bit_rate // 1000} kbit/s", figures.bit_rate, figures.bit_rate >= profile.bit_rate
+            )
+        )
         if profile.cbr:
             found.append(Verdict("constant_bit_rate", "constant", "constant" if figures.cbr else "variable", bool(figures.cbr)))
     return tuple(found)

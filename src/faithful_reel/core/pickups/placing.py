@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -31,9 +32,13 @@ CONTEXT_S = 2.0
 
 
 def line_side(
-    sound: Signal, offset: int, links: Sequence[Link], heard: Sequence[Heard], tokens: range,
+    sound: Signal,
+    offset: int,
+    links: Sequence[Link],
+    heard: Sequence[Heard],
+    tokens: range,
     place: Callable[[Span], Span | None] = lambda span: span,
-) -> Side:  # fmt: skip
+) -> Side:
     """One side of a splice.  `place` maps a stretch of the recording to where it is heard; None where it was cut."""
     bounds = Span(0, max(h.stop for h in heard) + EAR_RATE * 60)
 
@@ -73,9 +78,11 @@ class Spliced:
         if self.natural:
             seam["natural"] = self.natural.as_json()
         return {
-            "join_in": round(self.join_in / self.rate, 4), "join_out": round(self.join_out / self.rate, 4), "seam": seam,
+            "join_in": round(self.join_in / self.rate, 4),
+            "join_out": round(self.join_out / self.rate, 4),
+            "seam": seam,
             "replaced": [round(self.plan.command.start / self.rate, 4), round(self.plan.command.stop / self.rate, 4)],
-        }  # fmt: skip
+        }
 
 
 def measured(reel: Reel, plan: Plan, renderer: Renderer, natural_at: Sequence[int], rate: int) -> Spliced:
@@ -93,7 +100,9 @@ def _at_rate(heard: Sequence[Heard], rate: int) -> list[Heard]:
     return [replace(h, start=round(h.start * rate / EAR_RATE), stop=round(h.stop * rate / EAR_RATE)) for h in heard]
 
 
-def splice_file(audio: Path, script: Chapter, pickup: Path, line: str, out: Path, ear: Ear, watch: Watch | None = None) -> Spliced:
+def splice_file(
+    audio: Path, script: Chapter, pickup: Path, line: str, out: Path, ear: Ear, watch: Watch | None = None
+) -> Spliced:
     """Put the line of a pickup recording into a chapter recording and write the result to `out`.
 
     Raises
@@ -130,15 +139,27 @@ def splice_file(audio: Path, script: Chapter, pickup: Path, line: str, out: Path
     plan = planned_splice(
         line_side(sound[lo:hi], lo, first.links, heard, span),
         take_side(take_sound[take_lo:take_hi], take_lo, tokens, take_heard, takes[chosen]),
-        changed_tokens(first.links, span), rate, recording="pickup", tone=ToneSource("audio", tone.start, tone.stop) if tone else ToneSource("", 0, 0),
-    )  # fmt: skip
+        changed_tokens(first.links, span),
+        rate,
+        recording="pickup",
+        tone=ToneSource("audio", tone.start, tone.stop) if tone else ToneSource("", 0, 0),
+    )
     reel = plan.command.apply(reel_of("audio", len(sound)))
     return _written(reel, plan, heard, audio, pickup, pickup_info.rate, take_sound, out, rate, info.channels)
 
 
 def _written(
-    reel: Reel, plan: Plan, heard: Sequence[Heard], audio: Path, pickup: Path, pickup_rate: int, take_sound: Signal, out: Path, rate: int, channels: int
-) -> Spliced:  # fmt: skip
+    reel: Reel,
+    plan: Plan,
+    heard: Sequence[Heard],
+    audio: Path,
+    pickup: Path,
+    pickup_rate: int,
+    take_sound: Signal,
+    out: Path,
+    rate: int,
+    channels: int,
+) -> Spliced:
     files = FileSources(lambda name: audio if name == "audio" else pickup, channels=channels)
 
     def source(recording: str, start: int, stop: int) -> Signal:
@@ -152,7 +173,7 @@ def _written(
     try:
         renderer = Renderer(reel, source)
         write_audio(out, (np.atleast_2d(x) for x in renderer.blocks()), rate, channels=channels)
-        natural_at = [(a.stop + b.start) // 2 for a, b in zip(heard, heard[1:], strict=False) if a.stop < plan.command.start - rate // 10]
+        natural_at = [(a.stop + b.start) // 2 for a, b in itertools.pairwise(heard) if a.stop < plan.command.start - rate // 10]
         return measured(reel, plan, renderer, natural_at[-8:], rate)
     finally:
         files.close()
@@ -177,5 +198,7 @@ def takes_of(line: str, heard: Sequence[Heard], recording: str) -> tuple[tuple[T
                     edges[i] = (words[j].start, words[j].stop)
             elif link.written and link.heard:
                 edges[link.written.start] = (words[link.heard.start].start, words[link.heard.stop - 1].stop)
-        takes.append(Take(recording, words[0].start, words[-1].stop, take.departures, " ".join(h.text for h in words), tuple(edges)))
+        takes.append(
+            Take(recording, words[0].start, words[-1].stop, take.departures, " ".join(h.text for h in words), tuple(edges))
+        )
     return tuple(takes), proposed(found)

@@ -68,7 +68,9 @@ class CutAndFill:
         """The reel with the stretch silenced on its lane."""
         span = _checked(reel, self.start, self.stop)
         lane = reel.lanes[self.lane]
-        return reel.with_lane(self.lane, lane.replaced(_within(lane, span), (self.tone.filling(len(span), 1 + span.start % 9973),), SOFT))
+        return reel.with_lane(
+            self.lane, lane.replaced(_within(lane, span), (self.tone.filling(len(span), 1 + span.start % 9973),), SOFT)
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -193,4 +195,15 @@ def _within(lane: Lane, span: Span) -> Span:
 
 
 ReelCommand = CutAndClose | CutAndFill | SplitAt | MoveJoin | SetGain | ReplaceByTake
-__all__ = ["LIKE", "SOFT", "CutAndClose", "CutAndFill", "MoveJoin", "ReelCommand", "ReplaceByTake", "SetGain", "SplitAt", "ToneSource"]
+__all__ = [
+    "LIKE",
+    "SOFT",
+    "CutAndClose",
+    "CutAndFill",
+    "MoveJoin",
+    "ReelCommand",
+    "ReplaceByTake",
+    "SetGain",
+    "SplitAt",
+    "ToneSource",
+]

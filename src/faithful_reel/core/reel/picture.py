@@ -12,7 +12,9 @@ from faithful_reel.core.reel.reel import Piece, Reel
 from faithful_reel.core.units import ratio
 
 
-def reel_columns(reel: Reel, overview: Callable[[str], Overview | None], edges: NDArray[np.float64], *, lane: int = 0) -> NDArray[np.float32]:
+def reel_columns(
+    reel: Reel, overview: Callable[[str], Overview | None], edges: NDArray[np.float64], *, lane: int = 0
+) -> NDArray[np.float32]:
     """(2, width) minima and maxima of a lane between each two of `width + 1` rising reel positions.
 
     Crossfades are drawn as hard changes: they are shorter than a column at the zooms this is used for.
@@ -39,7 +41,9 @@ def reel_columns(reel: Reel, overview: Callable[[str], Overview | None], edges: 
         else:  # room tone: any stretch of its source looks like it
             span = max(1, segment.stop - segment.start)
             offset = segment.start + (segment.offset % span)
-            found = pyramid.columns(np.minimum(local * min(1.0, (segment.stop - offset) / max(1.0, local[-1])) + offset, segment.stop))
+            found = pyramid.columns(
+                np.minimum(local * min(1.0, (segment.stop - offset) / max(1.0, local[-1])) + offset, segment.stop)
+            )
         found = found * np.float32(ratio(segment.gain_db))
         out[0, a:b] = np.minimum(out[0, a:b], found[0])
         out[1, a:b] = np.maximum(out[1, a:b], found[1])

@@ -20,7 +20,9 @@ from faithful_reel.core.release.check import file_figures
 LEAST_RATE = 16_000
 
 
-def master_file(source: Path, profile: Profile, out: Path, *, settings: Settings | None = None, watch: Watch | None = None) -> Mastered:
+def master_file(
+    source: Path, profile: Profile, out: Path, *, settings: Settings | None = None, watch: Watch | None = None
+) -> Mastered:
     """Master an audio file to a profile.  Rate and channels stay, unless the profile asks for another rate.
 
     Raises
@@ -32,7 +34,9 @@ def master_file(source: Path, profile: Profile, out: Path, *, settings: Settings
     if info.channels not in (1, 2):
         raise FileProblem(f"{source.name} has {info.channels} channels. Export it with one or two.")
     if info.rate < LEAST_RATE:
-        raise FileProblem(f"{source.name} was recorded at {info.rate} Hz, too low for any delivery. Ask for the original recording.")
+        raise FileProblem(
+            f"{source.name} was recorded at {info.rate} Hz, too low for any delivery. Ask for the original recording."
+        )
     if out.suffix.lower() not in (".wav", ".flac", ".mp3"):
         raise FileProblem(f"{out.name}: files of this kind are not written. Use .wav, .flac or .mp3.")
     if not out.parent.is_dir():

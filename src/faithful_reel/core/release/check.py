@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 from faithful_reel.core.audio.files import audio_info, blocks
 from faithful_reel.core.jobs import Unwatched, Watch
@@ -40,8 +41,10 @@ def _bit_rate(path: Path, figures: Figures) -> tuple[int, bool]:
     from mutagen.mp3 import MP3, BitrateMode
 
     try:
-        info = MP3(path).info
+        info: Any = MP3(path).info
     except MutagenError:
+        return round(path.stat().st_size * 8 / figures.seconds), False
+    if info is None:
         return round(path.stat().st_size * 8 / figures.seconds), False
     return int(info.bitrate), info.bitrate_mode == BitrateMode.CBR
 

@@ -71,7 +71,9 @@ def release_chapters(entries: Sequence[Entry], out: Path, tags: dict[str, str], 
             write_tags(beside, {**tags, "title": entry.title, "tracknumber": f"{number}/{len(entries)}"})
             beside.replace(target)
         except OSError as problem:
-            raise FileProblem(f"{target.name} could not be written ({problem.strerror}). Make room and release again.") from problem
+            raise FileProblem(
+                f"{target.name} could not be written ({problem.strerror}). Make room and release again."
+            ) from problem
         finally:
             beside.unlink(missing_ok=True)
         done.append(Released(entry.chapter, target, *checked_file(target, profile)))

@@ -52,7 +52,9 @@ class Boundary:
     gap_s: float
 
 
-def ranked_boundaries(original: Side, take: Side, tokens: Sequence[int], rate: int, *, entering: bool, nearest: int) -> list[Boundary]:
+def ranked_boundaries(
+    original: Side, take: Side, tokens: Sequence[int], rate: int, *, entering: bool, nearest: int
+) -> list[Boundary]:
     """All usable boundaries before the tokens in `tokens`, best first.
 
     Parameters
@@ -108,9 +110,15 @@ def best_pair(entering: Sequence[Boundary], leaving: Sequence[Boundary]) -> tupl
     EditRefused
         No two boundaries fit together.
     """
-    pairs = [(a.score + b.score, i, j) for i, a in enumerate(entering) for j, b in enumerate(leaving)
-             if b.take > a.take and b.original >= a.original and b.token >= a.token]  # fmt: skip
+    pairs = [
+        (a.score + b.score, i, j)
+        for i, a in enumerate(entering)
+        for j, b in enumerate(leaving)
+        if b.take > a.take and b.original >= a.original and b.token >= a.token
+    ]
     if not pairs:
-        raise EditRefused("No place was found where this take could be joined. Take a longer line that holds the words around it.")
+        raise EditRefused(
+            "No place was found where this take could be joined. Take a longer line that holds the words around it."
+        )
     _, i, j = min(pairs)
     return entering[i], leaving[j]

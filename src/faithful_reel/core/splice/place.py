@@ -43,9 +43,17 @@ def level_match(original: Signal, take: Signal, rate: int) -> float:
 
 
 def planned_splice(
-    original: Side, take: Side, changed: range, rate: int, *, recording: str, tone: ToneSource, take_id: str = "", match_level: bool = True,
+    original: Side,
+    take: Side,
+    changed: range,
+    rate: int,
+    *,
+    recording: str,
+    tone: ToneSource,
+    take_id: str = "",
+    match_level: bool = True,
     choose: tuple[int, int] = (0, 0),
-) -> Plan:  # fmt: skip
+) -> Plan:
     """Plan to put a take in for the words that changed.
 
     Parameters
@@ -75,7 +83,15 @@ def planned_splice(
         raise EditRefused("These two boundaries leave nothing of the take. Choose another pair.")
     gain = level_match(original.sound, take.sound, rate) if match_level else 0.0
     command = ReplaceByTake(
-        start=first.original, stop=max(last.original, first.original + 1), recording=recording, take_start=first.take, take_stop=last.take,
-        gain_db=gain, tone=tone, join_in=Join(first.crossfade, "equal_power"), join_out=Join(last.crossfade, "equal_power"), take=take_id,
-    )  # fmt: skip
+        start=first.original,
+        stop=max(last.original, first.original + 1),
+        recording=recording,
+        take_start=first.take,
+        take_stop=last.take,
+        gain_db=gain,
+        tone=tone,
+        join_in=Join(first.crossfade, "equal_power"),
+        join_out=Join(last.crossfade, "equal_power"),
+        take=take_id,
+    )
     return Plan(tuple(entering), tuple(leaving), first, last, gain, command)

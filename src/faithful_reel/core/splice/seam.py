@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass
 
@@ -51,7 +52,12 @@ def seam_at(x: Signal, at: int, rate: int) -> Seam:
     if bands[0] is not None and bands[1] is not None:
         difference = bands[1] - bands[0]
         tone = float(np.mean(np.abs(difference - np.median(difference))))
-    return Seam(_step(left[left >= threshold], right[right >= threshold]), _step(left[left < threshold], right[right < threshold]), tone, _click(x, at, rate))
+    return Seam(
+        _step(left[left >= threshold], right[right >= threshold]),
+        _step(left[left < threshold], right[right < threshold]),
+        tone,
+        _click(x, at, rate),
+    )
 
 
 def _step(left: NDArray[np.float64], right: NDArray[np.float64]) -> float:
@@ -76,7 +82,7 @@ def _bands(x: Signal, rate: int, threshold: float) -> NDArray[np.float64] | None
         return None
     power = np.mean(np.abs(np.fft.rfft(loud * np.hanning(size), axis=1)) ** 2, axis=0)
     edges = np.searchsorted(np.fft.rfftfreq(size, 1 / rate), _BANDS_HZ)
-    return np.array([10 * np.log10(power[a : max(a + 1, b)].mean() + 1e-12) for a, b in zip(edges, edges[1:], strict=False)])
+    return np.array([10 * np.log10(power[a : max(a + 1, b)].mean() + 1e-12) for a, b in itertools.pairwise(edges)])
 
 
 def _click(x: Signal, at: int, rate: int) -> float:
@@ -99,6 +105,8 @@ def natural_seam(x: Signal, boundaries: Sequence[int], rate: int) -> Seam | None
     if not seams:
         return None
     return Seam(
-        max(abs(s.level_step_db) for s in seams), max(abs(s.floor_step_db) for s in seams),
-        max(s.tone_step_db for s in seams), max(s.click_db for s in seams),
-    )  # fmt: skip
+        max(abs(s.level_step_db) for s in seams),
+        max(abs(s.floor_step_db) for s in seams),
+        max(s.tone_step_db for s in seams),
+        max(s.click_db for s in seams),
+    )

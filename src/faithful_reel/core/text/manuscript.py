@@ -29,10 +29,7 @@ def read_manuscript(path: Path) -> Manuscript:
         raise FileProblem(f"The manuscript {path.name} is not there. Check the name and the folder.")
     if path.stat().st_size > MAX_BYTES:
         raise FileProblem(f"{path.name} is larger than {MAX_BYTES >> 20} MB. Split the manuscript and try again.")
-    if path.suffix.lower() == ".docx" or zipfile.is_zipfile(path):
-        manuscript = _read_docx(path)
-    else:
-        manuscript = _read_text(path)
+    manuscript = _read_docx(path) if path.suffix.lower() == ".docx" or zipfile.is_zipfile(path) else _read_text(path)
     if not any(c.words for c in manuscript.chapters):
         raise FileProblem(f"{path.name} holds no words. Choose the file with the manuscript's text.")
     return manuscript
@@ -93,7 +90,7 @@ def _read_docx(path: Path) -> Manuscript:
         words: list[Word] = []
         glued = False
         for run in paragraph.runs:
-            page += len(run._element.findall(f"{_W}lastRenderedPageBreak"))  # noqa: SLF001 - python-docx has no public call
+            page += len(run._element.findall(f"{_W}lastRenderedPageBreak"))
             pieces = run.text.split()
             for i, piece in enumerate(pieces):
                 if i == 0 and glued and not run.text[0].isspace() and words:
@@ -127,7 +124,7 @@ def _assembled(path: Path, paragraphs: list[list[Word]], heads: list[bool], *, t
     chapters = []
     for start, stop in zip(starts, [*starts[1:], len(paragraphs)], strict=True):
         name = " ".join(w.text for w in paragraphs[start])
-        if start + 1 < stop and len(paragraphs[start + 1]) <= 8 and paragraphs[start + 1][-1].text[-1:] not in ".!?”\"":
+        if start + 1 < stop and len(paragraphs[start + 1]) <= 8 and paragraphs[start + 1][-1].text[-1:] not in '.!?”"':
             name += ": " + " ".join(w.text for w in paragraphs[start + 1])
         chapters.append(chapter_of(name, paragraphs[start:stop]))
     return Manuscript(title or path.stem, author, tuple(chapters))

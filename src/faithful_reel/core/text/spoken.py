@@ -54,20 +54,106 @@ MONEY: dict[str, tuple[str, str, str]] = {
 HOMOPHONES: tuple[frozenset[str], ...] = tuple(
     frozenset(group.split())
     for group in (
-        "to too two", "there their they're", "its it's", "your you're", "for four fore", "by buy bye", "no know",
-        "hear here", "see sea", "one won", "right write rite", "whole hole", "which witch", "where wear",
-        "weather whether", "been bean", "new knew", "our hour", "son sun", "some sum", "piece peace", "through threw",
-        "road rode rowed", "mail male", "meet meat", "week weak", "bear bare", "break brake", "great grate",
-        "tide tied", "pier peer", "sail sale", "tale tail", "wait weight", "ate eight", "night knight", "not knot",
-        "led lead", "read red", "passed past", "plain plane", "principal principle", "steal steel", "stair stare",
-        "waist waste", "wood would", "gray grey", "ok okay", "all right alright", "whose who's", "quay key",
-        "bough bow", "bored board", "cellar seller", "cent sent scent", "coarse course", "dear deer", "die dye",
-        "fair fare", "flour flower", "foul fowl", "guest guessed", "hair hare", "heal heel", "higher hire",
-        "hymn him", "idle idol", "in inn", "knead need", "lessen lesson", "loan lone", "maid made", "missed mist",
-        "morning mourning", "oar or ore", "pail pale", "pain pane", "pair pear pare", "pray prey", "rain reign rein",
-        "role roll", "root route", "scene seen", "seam seem", "shore sure", "sight site cite", "soar sore",
-        "sole soul", "stationary stationery", "straight strait", "threw through", "throne thrown", "toe tow",
-        "vain vein vane", "wore war", "worn warn", "aunt aren't", "oh o owe", "till til", "cannot can't",
+        "to too two",
+        "there their they're",
+        "its it's",
+        "your you're",
+        "for four fore",
+        "by buy bye",
+        "no know",
+        "hear here",
+        "see sea",
+        "one won",
+        "right write rite",
+        "whole hole",
+        "which witch",
+        "where wear",
+        "weather whether",
+        "been bean",
+        "new knew",
+        "our hour",
+        "son sun",
+        "some sum",
+        "piece peace",
+        "through threw",
+        "road rode rowed",
+        "mail male",
+        "meet meat",
+        "week weak",
+        "bear bare",
+        "break brake",
+        "great grate",
+        "tide tied",
+        "pier peer",
+        "sail sale",
+        "tale tail",
+        "wait weight",
+        "ate eight",
+        "night knight",
+        "not knot",
+        "led lead",
+        "read red",
+        "passed past",
+        "plain plane",
+        "principal principle",
+        "steal steel",
+        "stair stare",
+        "waist waste",
+        "wood would",
+        "gray grey",
+        "ok okay",
+        "all right alright",
+        "whose who's",
+        "quay key",
+        "bough bow",
+        "bored board",
+        "cellar seller",
+        "cent sent scent",
+        "coarse course",
+        "dear deer",
+        "die dye",
+        "fair fare",
+        "flour flower",
+        "foul fowl",
+        "guest guessed",
+        "hair hare",
+        "heal heel",
+        "higher hire",
+        "hymn him",
+        "idle idol",
+        "in inn",
+        "knead need",
+        "lessen lesson",
+        "loan lone",
+        "maid made",
+        "missed mist",
+        "morning mourning",
+        "oar or ore",
+        "pail pale",
+        "pain pane",
+        "pair pear pare",
+        "pray prey",
+        "rain reign rein",
+        "role roll",
+        "root route",
+        "scene seen",
+        "seam seem",
+        "shore sure",
+        "sight site cite",
+        "soar sore",
+        "sole soul",
+        "stationary stationery",
+        "straight strait",
+        "threw through",
+        "throne thrown",
+        "toe tow",
+        "vain vein vane",
+        "wore war",
+        "worn warn",
+        "aunt aren't",
+        "oh o owe",
+        "till til",
+        "cannot can't",
     )
 )
 _SPELLINGS = (
@@ -80,7 +166,7 @@ _SPELLINGS = (
     (re.compile(r"ence(s)?$"), r"ense\1"),
     (re.compile(r"^(to|for|after|back|down|up|in|out)wards$"), r"\1ward"),
 )
-_DIGITS = "oh one two three four five six seven eight nine".split()
+_DIGITS = ["oh", "one", "two", "three", "four", "five", "six", "seven", "eight", "nine"]
 _ROMAN = re.compile(r"^(?=[MDCLXVI])M{0,3}(CM|CD|D?C{0,3})(XC|XL|L?X{0,3})(IX|IV|V?I{0,3})$")
 _DECADE = re.compile(r"^[’']?(\d{2,4})[’']?s$")
 
@@ -135,7 +221,7 @@ def _numeric(token: str) -> list[Form]:
     bare = token.replace(",", "")
     if re.fullmatch(r"\d{1,15}", bare):
         forms = _number_words(int(bare))
-        if len(bare) >= 3 and "," not in token or bare.startswith("0"):
+        if (len(bare) >= 3 and "," not in token) or bare.startswith("0"):
             forms.append(tuple(_DIGITS[int(d)] for d in bare))
         return forms
     if match := re.fullmatch(r"(\d+)(st|nd|rd|th)", bare):
@@ -219,13 +305,13 @@ def spoken_forms(token: str) -> tuple[Form, ...]:
                 tails = _number_words(int(part)) if part.isdigit() else [(part,)]
                 options = [(*o, *t) for o in options for t in tails][:8]
             forms += options
-    elif bare in ABBREVIATIONS and (inner.endswith(".") or token.rstrip("\"”’,;:!?)").endswith(".")):
+    elif bare in ABBREVIATIONS and (inner.endswith(".") or token.rstrip('"”’,;:!?)').endswith(".")):
         forms += [_split(s) for s in ABBREVIATIONS[bare]]
     elif bare:
         if len(inner) > 1 and inner.isupper() and _ROMAN.match(inner):
             forms += _number_words(_roman(inner))[:1]
         words = tuple(p for p in re.split(r"[\s\-—–/…]+|\.{2,}", bare) if p.strip("'"))
-        forms.append(tuple(w.strip("'.") if w.strip("'.") else w for w in words))
+        forms.append(tuple(w.strip("'.") or w for w in words))
         if re.fullmatch(r"(?:[a-z]\.)+[a-z]?", bare) or (len(inner) > 1 and inner.isupper() and len(inner) <= 4):
             forms.append(tuple(c for c in bare if c.isalpha()))
     unique = tuple(dict.fromkeys(f for f in forms if f))

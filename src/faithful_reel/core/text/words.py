@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 
@@ -60,7 +61,33 @@ def _runs(keys: list[int]) -> list[range]:
 
 
 _ABBREVIATIONS = frozenset(
-    "mr mrs ms dr prof st rev hon capt col gen lt sgt jr sr vs etc e.g i.e no vol fig inc ltd co".split()
+    [
+        "mr",
+        "mrs",
+        "ms",
+        "dr",
+        "prof",
+        "st",
+        "rev",
+        "hon",
+        "capt",
+        "col",
+        "gen",
+        "lt",
+        "sgt",
+        "jr",
+        "sr",
+        "vs",
+        "etc",
+        "e.g",
+        "i.e",
+        "no",
+        "vol",
+        "fig",
+        "inc",
+        "ltd",
+        "co",
+    ]
 )
 _END = re.compile(r"[.!?…][\"'”’)\]]*$")
 _INITIAL = re.compile(r"^[\"'“‘(]*[A-Z]\.$")
@@ -79,15 +106,15 @@ def ends_sentence(token: str, following: str | None) -> bool:
     if bare.endswith(".") and (bare[:-1].lower() in _ABBREVIATIONS or _INITIAL.match(token)):
         return False
     opener = following.lstrip("\"'“‘([—–-")
-    return not opener or opener[0].isupper() or opener[0].isdigit() or following[0] in "\"“‘"
+    return not opener or opener[0].isupper() or opener[0].isdigit() or following[0] in '"“‘'
 
 
-def chapter_of(title: str, paragraphs: list[list[Word]] | list[str]) -> Chapter:
+def chapter_of(title: str, paragraphs: Sequence[Sequence[Word] | str]) -> Chapter:
     """Build a chapter from paragraphs of text (or of words whose sentence numbers are not set yet)."""
     words: list[Word] = []
     sentence = 0
     for number, paragraph in enumerate(paragraphs):
-        tokens = [Word(t, 0, 0) for t in paragraph.split()] if isinstance(paragraph, str) else paragraph
+        tokens = [Word(t, 0, 0) for t in paragraph.split()] if isinstance(paragraph, str) else list(paragraph)
         for i, word in enumerate(tokens):
             words.append(Word(word.text, sentence, number, word.page, word.italic))
             after = tokens[i + 1].text if i + 1 < len(tokens) else None

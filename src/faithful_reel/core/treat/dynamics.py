@@ -7,7 +7,6 @@ import numpy as np
 
 from faithful_reel.core.units import Signal, ratio
 
-
 STEP = 8
 """The compressor's gain is computed every 8 samples and runs straight in between."""
 
@@ -47,9 +46,15 @@ class Compressor:
     """
 
     def __init__(
-        self, rate: int, *, threshold_db: float = -20.0, compression: float = 2.5, knee_db: float = 6.0,
-        attack_s: float = 0.01, release_s: float = 1.0,
-    ) -> None:  # fmt: skip
+        self,
+        rate: int,
+        *,
+        threshold_db: float = -20.0,
+        compression: float = 2.5,
+        knee_db: float = 6.0,
+        attack_s: float = 0.01,
+        release_s: float = 1.0,
+    ) -> None:
         self._threshold, self._slope, self._knee = threshold_db, 1 - 1 / compression, knee_db
         self._attack = 1 - np.exp(-STEP / (attack_s * rate))
         self._release = 1 - np.exp(-STEP / (release_s * rate))
@@ -80,8 +85,7 @@ def _limit(x, out, ring, gains, queue, state, ceiling, ahead, hold, release):  #
         peak = 0.0
         for c in range(channels):
             magnitude = abs(x[c, i])
-            if magnitude > peak:
-                peak = magnitude
+            peak = max(peak, magnitude)
         wanted = ceiling / peak if peak > ceiling else 1.0
         while length and queue[(head + length - 1) % size, 1] >= wanted:
             length -= 1
@@ -97,8 +101,7 @@ def _limit(x, out, ring, gains, queue, state, ceiling, ahead, hold, release):  #
         total += slow - gains[slot]
         gains[slot] = slow
         g = total / ahead
-        if g > 1.0:
-            g = 1.0
+        g = min(g, 1.0)
         for c in range(channels):
             out[c, i] = ring[c, slot] * g
             ring[c, slot] = x[c, i]
@@ -113,7 +116,16 @@ def _limit(x, out, ring, gains, queue, state, ceiling, ahead, hold, release):  #
 class Limiter:
     """Look-ahead peak limiter that can not overshoot; hold 10 ms (common practice).  Lags by `ahead` samples."""
 
-    def __init__(self, rate: int, channels: int = 1, *, ceiling_db: float = -3.3, ahead_s: float = 0.004, hold_s: float = 0.01, release_s: float = 0.08) -> None:
+    def __init__(
+        self,
+        rate: int,
+        channels: int = 1,
+        *,
+        ceiling_db: float = -3.3,
+        ahead_s: float = 0.004,
+        hold_s: float = 0.01,
+        release_s: float = 0.08,
+    ) -> None:
         self._ceiling = ratio(ceiling_db)
         self.ahead = max(2, round(ahead_s * rate))
         self._hold = round(hold_s * rate)

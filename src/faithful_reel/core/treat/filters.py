@@ -68,8 +68,7 @@ class NoiseReduction:
 
     def flush(self) -> Signal:
         """The last samples: as many as were fed in all."""
-        tail = self._emit(self._process(np.zeros((self._channels, 2 * FRAME), np.float32)))
-        return tail
+        return self._emit(self._process(np.zeros((self._channels, 2 * FRAME), np.float32)))
 
     def _emit(self, y: Signal) -> Signal:
         drop = min(self._skip, y.shape[-1])
