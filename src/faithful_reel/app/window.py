@@ -101,6 +101,7 @@ class Window(QMainWindow):
         size = settings.value("view/size")
         self.resize(size if isinstance(size, QSize) else QSize(1280, 800))
         self.refresh()
+        self.galley.setFocus()
 
     # --- building -------------------------------------------------------------------------------------------------
 
@@ -118,6 +119,7 @@ class Window(QMainWindow):
             made = button(name.capitalize(), "deskname", f"The {name.capitalize()} desk (Ctrl+{DESKS.index(name) + 1})")
             made.setCheckable(True)
             made.setProperty("desk", name)
+            made.setFocusPolicy(Qt.FocusPolicy.TabFocus)
             made.clicked.connect(self._desk_clicked)
             row.addWidget(made)
             self.desk_buttons[name] = made
@@ -917,7 +919,8 @@ class Window(QMainWindow):
     def show_about(self) -> None:
         """Version and licences."""
         text = (
-            f"Faithful Reel {__version__}\n\nProofs long narration against its manuscript, splices pickups, masters chapter files.\n\n"
+            f"Faithful Reel {__version__}\n\n"
+            "Proofs long narration against its manuscript, splices pickups, masters chapter files.\n\n"
             "Free software under the GNU General Public License, version 3. "
             "The typefaces Literata and Inter are under the SIL Open Font License 1.1."
         )

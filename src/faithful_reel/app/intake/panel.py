@@ -56,7 +56,7 @@ class IntakePanel(Desk):
         box.addWidget(self.recordings, 2)
         for view, stretch in ((self.chapters, 0), (self.recordings, 7)):
             across = view.horizontalHeader()
-            if across:
+            if across is not None:
                 across.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
                 across.setSectionResizeMode(stretch, QHeaderView.ResizeMode.Stretch)
 

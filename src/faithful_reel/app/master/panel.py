@@ -38,7 +38,7 @@ class MasterPanel(Desk):
         self.table = table(["Chapter", *(name for _, name, _ in COLUMNS), "Verdict"], "Chapters against the profile")
         self.table.itemSelectionChanged.connect(self._chosen)
         across = self.table.horizontalHeader()
-        if across:
+        if across is not None:
             across.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
             across.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
         self.profile, self.format = QComboBox(), QComboBox()

@@ -59,7 +59,7 @@ class PickupsPanel(Desk):
         box.addLayout(row)
         for view, stretch in ((self.ledger, 0), (self.takes, 1)):
             across = view.horizontalHeader()
-            if across:
+            if across is not None:
                 across.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
                 across.setSectionResizeMode(stretch, QHeaderView.ResizeMode.Stretch)
 

@@ -37,7 +37,7 @@ class ReleasePanel(Desk):
         self.missing = label("", "quiet", wrap=True)
         self.files = table(["File", "Rule", "Limit", "Value", "Check"], "Released files and their check")
         across = self.files.horizontalHeader()
-        if across:
+        if across is not None:
             across.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
             across.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
         box = QVBoxLayout(self)

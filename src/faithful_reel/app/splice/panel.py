@@ -13,6 +13,7 @@ from faithful_reel.core.book.splicing import Preview, piece_of
 from faithful_reel.core.pickups.ledger import Pickup, State
 from faithful_reel.core.reel.reel import Lane, Piece, Reel
 from faithful_reel.core.splice.boundaries import Boundary
+from faithful_reel.core.splice.seam import Seam
 from faithful_reel.core.units import Span
 
 SHOWN_PROPOSALS = 4
@@ -34,7 +35,7 @@ class SplicePanel(Desk):
         self.rows.setMaximumHeight(150)
         self.rows.itemSelectionChanged.connect(self._row_chosen)
         across = self.rows.horizontalHeader()
-        if across:
+        if across is not None:
             across.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
             across.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
         self.trio = Trio()
@@ -255,6 +256,7 @@ def _between(words: list[str], boundary: Boundary) -> str:
     return f"{left} | {right}   {boundary.gap_s * 1000:.0f} ms pause"
 
 
-def _within(seam: object, natural: object) -> bool:
-    names = ("level_step_db", "floor_step_db", "tone_step_db", "click_db")
-    return all(abs(getattr(seam, n)) <= max(abs(getattr(natural, n)), 1.0) * 1.2 for n in names)
+def _within(seam: Seam, natural: Seam) -> bool:
+    steps = ("level_step_db", "floor_step_db", "tone_step_db")
+    smooth = all(abs(getattr(seam, n)) <= max(getattr(natural, n), 1.0) * 1.2 for n in steps)
+    return smooth and seam.click_db <= max(natural.click_db, 3.0)

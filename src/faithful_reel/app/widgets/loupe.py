@@ -249,7 +249,7 @@ class Loupe(QWidget):
             painter.setPen(pen)
             painter.drawLine(QPointF(a, 2), QPointF(a, top + height))
             painter.drawLine(QPointF(b, top - 4), QPointF(b, top + height))
-            if wide:
+            if wide and b - a > 0.7 * painter.fontMetrics().horizontalAdvance(word.text):
                 painter.setPen(self._theme.color("ink"))
                 painter.drawText(
                     QRectF(a + 3, 0, max(60.0, b - a), WORDS_H),

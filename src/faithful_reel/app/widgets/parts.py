@@ -73,7 +73,7 @@ def table(headers: Sequence[str], name: str) -> QTableWidget:
     made.setShowGrid(False)
     made.setWordWrap(False)
     upright, across = made.verticalHeader(), made.horizontalHeader()
-    if upright and across:
+    if upright is not None and across is not None:
         upright.setVisible(False)
         upright.setDefaultSectionSize(30)
         across.setHighlightSections(False)
@@ -157,7 +157,7 @@ class ContentsDelegate(QStyledItemDelegate):
 
     def sizeHint(self, _option: QStyleOptionViewItem, _index: object) -> QSize:  # noqa: N802 - Qt's name
         """Title and bar."""
-        return QSize(150, 58)
+        return QSize(150, 76)
 
     def paint(self, painter: QPainter | None, option: QStyleOptionViewItem, index: object) -> None:
         """One chapter."""
@@ -170,14 +170,18 @@ class ContentsDelegate(QStyledItemDelegate):
             painter.fillRect(rect, self.theme.color("chosen"))
         painter.setFont(reading_font(15))
         painter.setPen(self.theme.color("ink"))
-        text = painter.fontMetrics().elidedText(title, Qt.TextElideMode.ElideRight, int(rect.width() - 24))
-        painter.drawText(QRectF(rect.left() + 12, rect.top() + 5, rect.width() - 24, 22), Qt.AlignmentFlag.AlignVCenter, text)
-        bar = QRectF(rect.left() + 12, rect.top() + 31, rect.width() - 24, 4)
+        number, _, name = title.partition(": ")
+        for row, line in enumerate((number, name)):
+            text = painter.fontMetrics().elidedText(line, Qt.TextElideMode.ElideRight, int(rect.width() - 24))
+            painter.drawText(
+                QRectF(rect.left() + 12, rect.top() + 5 + 20 * row, rect.width() - 24, 20), Qt.AlignmentFlag.AlignVCenter, text
+            )
+        bar = QRectF(rect.left() + 12, rect.top() + 51, rect.width() - 24, 4)
         painter.fillRect(bar, self.theme.color("hairline"))
         painter.fillRect(QRectF(bar.left(), bar.top(), bar.width() * share, bar.height()), self.theme.color("quiet"))
         painter.setFont(control_font(11))
         painter.setPen(self.theme.color("quiet"))
-        painter.drawText(QRectF(rect.left() + 12, rect.top() + 38, rect.width() - 24, 16), Qt.AlignmentFlag.AlignVCenter, state)
+        painter.drawText(QRectF(rect.left() + 12, rect.top() + 57, rect.width() - 24, 16), Qt.AlignmentFlag.AlignVCenter, state)
         painter.restore()
 
 

@@ -304,8 +304,9 @@ def _weigh_chunk(
         best = scores[0]
         sure = round(min((listening.heard[j].confidence for j in block.heard), default=0.9), 3)
         differs = said is not None and not _reads_as(said, written)
-        if differs and at_other is not None and said is not None and scores[at_other] > best:
-            best = scores[at_other]
+        if differs and at_other is not None and said is not None and scores[at_other] > scores[at_written]:
+            # both ears depart from the script: the second is the better one, so its reading is the one to judge
+            best = max(best, scores[at_other])
             differs = _run_key(said) != _run_key(mine)
             mine = said
         else:
