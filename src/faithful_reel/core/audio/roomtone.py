@@ -9,6 +9,8 @@ from faithful_reel.core.units import Signal, Span
 
 FRAME_S = 0.02
 LONGEST_S = 8.0
+LOUDEST_DB = -40.0
+"""What is louder is no room tone, however even."""
 SKIP_S = 0.5
 """The first moments often hold a mouse click or a chair (common practice)."""
 
@@ -57,7 +59,7 @@ def find_room_tone(x: Signal, rate: int) -> Span | None:
         first = start + skip if start < skip and stop - start > 2 * skip else start
         first, last = first + 2, stop - 3
         run = levels[first:last]
-        if len(run) < 10 or run.min() < -120:
+        if len(run) < 10 or run.min() < -120 or run.mean() > LOUDEST_DB:
             continue
         last = min(last, first + round(LONGEST_S / FRAME_S))
         run = levels[first:last]

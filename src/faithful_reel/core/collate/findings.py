@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import difflib
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass, field
@@ -119,37 +120,77 @@ def _extra(written: list[str], said: list[str], sentence_starts: set[int], link:
     found: list[Difference] = []
     at, stop = link.heard.start, link.heard.stop
     added_from = at
+    w_keys, h_keys = [_key(t) for t in written], [_key(t) for t in said[at:stop]]
+    first = at
     while at < stop:
-        best: tuple[float, int, int] = (0.0, -1, 0)
-        left = stop - at
-        starts = {here, *(s for s in range(max(0, here - left - 30), min(len(written), here + 2)) if s in sentence_starts)}
-        starts |= {here - n for n in range(1, min(left, 25) + 1) if here - n >= 0}
-        for start in starts:
-            if start >= len(written) or (left < 4 and not _near(written[start], said[at])):
-                continue
-            hits, length = 0, 0
-            for k in range(min(left, len(written) - start)):
-                if _near(written[start + k], said[at + k]):
-                    hits += 1
-                    length = k + 1
-                elif k + 1 - hits > 1 + k // 4:
-                    break
-            adjacent = start + length == here or start == here or (start in sentence_starts and start <= here)
-            if length and adjacent and hits >= 0.7 * length:
-                score = hits - 0.5 * (length - hits) - (0.2 if start > here else 0.0) + (0.1 if start == here else 0.0)
-                if score > best[0]:
-                    best = (score, start, length)
-        _, start, length = best
-        if length:
+        read, start, length = _reread(w_keys, h_keys[at - first :], here, sentence_starts)
+        if not read and stop - at <= 3:
+            read, start, length = _short_reread(written, said, at, stop, here)
+        if read:
             if added_from < at:
                 found.append(Difference(Kind.ADDED, range(here, here), range(added_from, at)))
             broken_off = start in sentence_starts and not _CLAUSE_END.search(written[start + length - 1])
             kind = Kind.FALSE_START if broken_off else Kind.REPEATED
-            found.append(Difference(kind, range(start, start + length), range(at, at + length)))
-            at += length
+            found.append(Difference(kind, range(start, start + length), range(at, at + read)))
+            at += read
             added_from = at
         else:
             at += 1
     if added_from < stop:
         found.append(Difference(Kind.ADDED, range(here, here), range(added_from, stop)))
+    return found
+
+
+def _key(token: str) -> str:
+    return " ".join(sound_key(w) for w in spoken_forms(token)[0])
+
+
+def _short_reread(written: list[str], said: list[str], at: int, stop: int, here: int) -> tuple[int, int, int]:
+    """One to three words that sound like those just before or just after `here`."""
+    for count in range(stop - at, 0, -1):
+        for start in (here, here - count):
+            if (
+                start >= 0
+                and start + count <= len(written)
+                and all(_near(written[start + k], said[at + k]) for k in range(count))
+            ):
+                return count, start, count
+    return 0, 0, 0
+
+
+def _reread(w_keys: list[str], h_keys: list[str], here: int, sentence_starts: set[int]) -> tuple[int, int, int]:
+    """The longest start of `h_keys` that reads text around `here` again: (heard words, first written word, written words).
+
+    The text may begin at `here`, at a sentence start up to 60 words before, or end at `here`.  Seven words in ten must
+    agree; none found gives zeros.
+    """
+    best, found = 0.0, (0, 0, 0)
+    starts = {
+        here,
+        *(s for s in range(max(0, here - 60), here) if s in sentence_starts),
+        *range(max(0, here - min(len(h_keys), 25)), here),
+    }
+    for start in sorted(starts):
+        text = w_keys[start : start + len(h_keys) + 4]
+        if not text:
+            continue
+        blocks = [b for b in difflib.SequenceMatcher(None, text, h_keys, autojunk=False).get_matching_blocks() if b.size]
+        hits, heard, written = 0, 0, 0
+        for block in blocks:
+            new_heard, new_written = block.b + block.size, block.a + block.size
+            if hits and (block.b - heard > 3 or block.a - written > 3):
+                break
+            if hits + block.size < 0.7 * max(new_heard, new_written):
+                break
+            hits, heard, written = hits + block.size, new_heard, new_written
+        ends_here = start + written == here
+        if (
+            not hits
+            or not (start == here or start in sentence_starts or ends_here)
+            or (hits < 2 and not (start == here or ends_here))
+        ):
+            continue
+        score = hits + 0.1 * (start == here) + 0.05 * ends_here
+        if score > best:
+            best, found = score, (heard, start, written)
     return found

@@ -27,6 +27,7 @@ from faithful_reel.core.units import EAR_RATE, Signal, Span
 SHOWN = 0.5
 """Findings at or above this confidence are shown at first; the others are folded away, never dropped."""
 LONG_PAUSE_S = 2.2
+LONGEST_NOISE_S = 0.5
 _WORDS = (Kind.MISREAD, Kind.SKIPPED, Kind.ADDED)
 
 
@@ -282,24 +283,26 @@ def _weigh_chunk(
     members = [j for j, owner in enumerate(listening.owner) if owner == chunk]
     first = [listening.heard[j].text for j in members]
     offset = members[0] if members else 0
-    other = [h.text for h in second.hear_chunk(x, listening.chunks[chunk])] if second else None
-    texts = [" ".join(first)]
-    places: list[tuple[int, int | None, range | None]] = []
-    for block in blocks:
-        part = range(block.heard.start - offset, block.heard.stop - offset)
-        written = [_as_spoken(chapter.words[i].text) for i in block.written]
-        texts.append(" ".join([*first[: part.start], *written, *first[part.stop :]]))
-        at_written, at_other, theirs = len(texts) - 1, None, None
-        if other is not None:
-            theirs = _matching(first, other, part)
-            texts.append(" ".join([*first[: part.start], *(other[j] for j in theirs), *first[part.stop :]]))
-            at_other = len(texts) - 1
-        places.append((at_written, at_other, theirs))
-    scores = ear.fits(x, span, texts)
+    places: list[tuple[int, int | None, list[str] | None]] = []
+
+    def texts_of(other: list[str] | None) -> list[str]:
+        """As heard; then for every block as written and, where there is a second hearing, as that has it."""
+        texts = [" ".join(first)]
+        for block in blocks:
+            part = range(block.heard.start - offset, block.heard.stop - offset)
+            written = [_as_spoken(chapter.words[i].text) for i in block.written]
+            texts.append(" ".join([*first[: part.start], *written, *first[part.stop :]]))
+            said, at_written = None, len(texts) - 1
+            if other is not None:
+                said = [other[j] for j in _matching(first, other, part)]
+                texts.append(" ".join([*first[: part.start], *said, *first[part.stop :]]))
+            places.append((at_written, at_written + 1 if other is not None else None, said))
+        return texts
+
+    scores = (second or ear).judge(x, span, texts_of, listening=second is not None)
     weighed = []
-    for block, (at_written, at_other, theirs) in zip(blocks, places, strict=True):
+    for block, (at_written, at_other, said) in zip(blocks, places, strict=True):
         mine = [listening.heard[j].text for j in block.heard]
-        said = [other[j] for j in theirs] if other is not None and theirs is not None else None
         written = [chapter.words[i].text for i in block.written]
         best = scores[0]
         sure = round(min((listening.heard[j].confidence for j in block.heard), default=0.9), 3)
@@ -369,7 +372,7 @@ WEIGHTS = {
     "cleared": -2.2,
     "alone": 0.6,
     "ear": 1.2,
-    "name": -2.2,
+    "name": -3.2,
     "nonsense": -1.6,
     "split": -1.0,
     "near": -0.5,
@@ -446,9 +449,11 @@ def _flaws(x: Signal, listening: Listening) -> list[Finding]:
     usual = [b.start - a.stop for a, b in itertools.pairwise(heard) if b.start - a.stop > 0.25 * EAR_RATE]
     limit = max(LONG_PAUSE_S, 2.5 * float(np.median(usual)) / EAR_RATE if usual else 0.0)
     floor = float(np.percentile(levels, 5)) if len(levels) else -100.0
+    margin = round(0.09 * EAR_RATE)
     for a, b in itertools.pairwise(heard):
         gap = b.start - a.stop
-        if gap > limit * EAR_RATE:
+        inside = levels[(a.stop + margin) // size : (b.start - margin) // size]
+        if gap > limit * EAR_RATE and np.mean(inside > max(floor + 15, -52.0)) < 0.15:
             flaw(
                 Kind.PAUSE,
                 a.stop,
@@ -456,14 +461,11 @@ def _flaws(x: Signal, listening: Listening) -> list[Finding]:
                 0.9,
                 f"{gap / EAR_RATE:.1f} s of pause; the reader's usual one is {np.median(usual) / EAR_RATE:.1f} s",
             )
-        first, last = (a.stop + round(0.09 * EAR_RATE)) // size, (b.start - round(0.09 * EAR_RATE)) // size
-        if last - first < 6:
-            continue
-        run = levels[first:last]
-        loud = np.flatnonzero(run > max(floor + 24, -42.0))
-        if len(loud):
-            peak = float(run[loud].max())
-            long = (loud[-1] - loud[0]) * 0.005
+        first = (a.stop + margin) // size
+        loud = np.flatnonzero(inside > max(floor + 24, -42.0))
+        long = (loud[-1] - loud[0]) * 0.005 if len(loud) else 0.0
+        if len(loud) and len(inside) >= 6 and long < LONGEST_NOISE_S:  # what lasts longer is speech that no ear made out
+            peak = float(inside[loud].max())
             what = "a click" if long < 0.03 else "a noise"
             flaw(
                 Kind.NOISE,

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
@@ -15,6 +15,8 @@ from faithful_reel.core.jobs import Unwatched, Watch
 from faithful_reel.core.units import EAR_RATE, Signal, Span
 
 THREADS = 2
+WINDOW = 3000
+"""Frames of 10 ms in the recogniser's window of 30 s."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -31,7 +33,7 @@ class Heard:
 class Ear:
     """A recogniser: int8 on the CPU, temperature 0, beam 1, never prompted.
 
-    `hear` and `fits` may be called from any thread.
+    `hear` and `judge` may be called from any thread.
     """
 
     def __init__(self, weights: Weights, *, witness: str = "first") -> None:
@@ -95,21 +97,36 @@ class Ear:
                 for future in futures:
                     future.cancel()
 
-    def fits(self, x: Signal, span: Span, texts: Sequence[str]) -> list[float]:
-        """Log probability (nats) of each text given the sound of `span`: the recogniser as witness.
+    def judge(
+        self, x: Signal, span: Span, texts_of: Callable[[list[str] | None], Sequence[str]], *, listening: bool
+    ) -> list[float]:
+        """Log probability (nats) of texts given the sound of `span`: the recogniser as witness, and as second ear.
 
         All texts are forced through the decoder over the same seconds, so that the difference of two of them says
-        which one the sound, and the ear's sense of language, bear out.
+        which one the sound, and the ear's sense of language, bear out.  The sound is encoded once for all of it.
+
+        Parameters
+        ----------
+        texts_of : callable
+            Given what this ear hears in the span, as tokens (None unless `listening`), returns the texts to score.
+        listening : bool
+            Whether to recognise the span first.
         """
         audio = np.ascontiguousarray(x[span.start : span.stop], dtype=np.float32)
         features = self._model.feature_extractor(audio)[..., :-1]
-        frames = min(features.shape[-1], 3000)
-        padded = np.full((features.shape[0], 3000), features.min(), np.float32)  # what the extractor gives for silence
+        frames = min(features.shape[-1], WINDOW)
+        padded = np.full((features.shape[0], WINDOW), features.min(), np.float32)  # what the extractor gives for silence
         padded[:, :frames] = features[:, :frames]
         encoded = self._model.encode(padded)
+        heard = None
+        if listening:
+            prompt = [*self._tokenizer.sot_sequence, self._tokenizer.no_timestamps]
+            result = self._model.model.generate(encoded, [prompt], beam_size=1, sampling_temperature=0.0, max_length=224)[0]
+            tokens = [t for t in result.sequences_ids[0] if t < self._tokenizer.eot]
+            heard = self._tokenizer.decode(tokens).split()
         scores: list[float] = []
-        for text in texts:
+        for text in texts_of(heard):
             tokens = self._tokenizer.encode(" " + text.strip()) or [self._tokenizer.eot]
-            result = self._model.model.align(encoded, self._tokenizer.sot_sequence, [tokens], frames)[0]
-            scores.append(sum(math.log(max(p, 1e-12)) for p in result.text_token_probs))
+            forced = self._model.model.align(encoded, self._tokenizer.sot_sequence, [tokens], frames)[0]
+            scores.append(sum(math.log(max(p, 1e-12)) for p in forced.text_token_probs))
         return scores

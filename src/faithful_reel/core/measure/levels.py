@@ -214,7 +214,8 @@ class Meter:
     def _noise_floor(self, quiet: NDArray[np.float64]) -> float:
         """RMS of the quietest half-second windows that hold no digital silence (common practice).
 
-        Windows of ten 50 ms bins step by one bin; the four quietest that do not overlap are averaged.
+        Windows of ten 50 ms bins step by one bin; the four quietest that do not overlap
+        and lie within 1 dB of the quietest are averaged.
         Where the sound is shorter than a window, the RMS of all of it.
         """
         bins = np.where((quiet < 0).any(axis=0), np.inf, quiet.sum(axis=0)) / (self._quiet * self.channels)
@@ -226,8 +227,8 @@ class Meter:
         chosen: list[float] = []
         for _ in range(QUIET_WINDOWS):
             at = int(windows.argmin())
-            if not np.isfinite(windows[at]):
-                break
+            if not np.isfinite(windows[at]) or (chosen and windows[at] > 1.26 * chosen[0]):
+                break  # more than 1 dB over the quietest: a breath or the edge of a word
             chosen.append(float(windows[at]))
             windows[max(0, at - 9) : at + 10] = np.inf
         return decibels(math.sqrt(float(np.mean(chosen)))) if chosen else SILENT_DB

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import re
+import struct
 import zipfile
+import zlib
 from pathlib import Path
 
 from faithful_reel.core.errors import FileProblem
@@ -73,16 +75,27 @@ def _read_text(path: Path) -> Manuscript:
 
 
 def _read_docx(path: Path) -> Manuscript:
-    from docx import Document
-    from docx.opc.exceptions import PackageNotFoundError
+    """Read a DOCX; what goes wrong in its archive, its XML or its parts is one clear problem with the file."""
+    from docx.exceptions import PythonDocxError
+    from docx.opc.exceptions import OpcError
+    from lxml.etree import LxmlError
 
     try:
         with zipfile.ZipFile(path) as archive:
             if sum(info.file_size for info in archive.infolist()) > 4 * MAX_BYTES:
                 raise FileProblem(f"{path.name} unpacks to far more than a manuscript. It was not opened.")
-        document = Document(str(path))
-    except (zipfile.BadZipFile, PackageNotFoundError, KeyError, ValueError, OSError) as problem:
+        return _docx_chapters(path)
+    except (
+        zipfile.BadZipFile, zlib.error, OpcError, PythonDocxError, LxmlError, KeyError, ValueError, IndexError,
+        AttributeError, TypeError, NotImplementedError, RuntimeError, EOFError, OSError, struct.error,
+    ) as problem:  # fmt: skip
         raise FileProblem(f"{path.name} is not a readable DOCX file. Save the manuscript again as DOCX or text.") from problem
+
+
+def _docx_chapters(path: Path) -> Manuscript:
+    from docx import Document
+
+    document = Document(str(path))
     paragraphs: list[list[Word]] = []
     heads: list[bool] = []
     page, title = 1, ""
@@ -90,7 +103,7 @@ def _read_docx(path: Path) -> Manuscript:
         words: list[Word] = []
         glued = False
         for run in paragraph.runs:
-            page += len(run._element.findall(f"{_W}lastRenderedPageBreak"))
+            page += len(run._element.findall(f"{_W}lastRenderedPageBreak"))  # python-docx has no public call for it
             pieces = run.text.split()
             for i, piece in enumerate(pieces):
                 if i == 0 and glued and not run.text[0].isspace() and words:

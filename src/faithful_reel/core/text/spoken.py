@@ -216,6 +216,14 @@ def _split(text: str) -> Form:
     return tuple(re.sub(r"[,\-]", " ", text.lower()).split())
 
 
+def _decimal(bare: str) -> list[Form]:
+    match = re.fullmatch(r"(\d+)\.(\d+)", bare)
+    if not match:
+        return []
+    digits = tuple(_DIGITS[int(d)].replace("oh", "zero") for d in match[2])
+    return [(*form, "point", *digits) for form in _number_words(int(match[1]))]
+
+
 def _numeric(token: str) -> list[Form]:
     """Forms of a token that holds digits; empty where nothing fits."""
     bare = token.replace(",", "")
@@ -238,7 +246,8 @@ def _numeric(token: str) -> list[Form]:
         if minute in named:
             forms.append((*named[minute], *(following if minute == 45 else head)))
             forms.append(("a", *forms[-1]))
-        return [(*f, match[3][0], "m") if match[3] else f for f in forms]
+        forms = [(*f, match[3][0], "m") if match[3] else f for f in forms]
+        return forms + (_decimal(bare) if "." in bare else [])
     if match := re.fullmatch(r"([£$€])(\d+)(?:\.(\d{2}))?", bare):
         one, many, small = MONEY[match[1]]
         whole = int(match[2])
@@ -247,8 +256,8 @@ def _numeric(token: str) -> list[Form]:
             cents = _split(num2words(int(match[3])))
             forms = [g for f in forms for g in ((*f, *cents), (*f, "and", *cents, small))]
         return forms
-    if match := re.fullmatch(r"(\d+)\.(\d+)", bare):
-        return [(*f, "point", *(_DIGITS[int(d)].replace("oh", "zero") for d in match[2])) for f in _number_words(int(match[1]))]
+    if decimal := _decimal(bare):
+        return decimal
     if match := re.fullmatch(r"(\d+(?:\.\d+)?)%", bare):
         return [(*f, *tail) for f in _numeric(match[1]) for tail in (("percent",), ("per", "cent"))]
     if match := _DECADE.match(bare):

@@ -1,0 +1,43 @@
+"""What all tests share: warnings, Qt messages, leftover threads and timers fail them."""
+
+from __future__ import annotations
+
+import os
+import threading
+import time
+import warnings
+from pathlib import Path
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+os.environ.setdefault("QT_MEDIA_BACKEND", "ffmpeg")
+warnings.filterwarnings("ignore", message="builtin type .* has no __module__ attribute", category=DeprecationWarning)
+
+import pytest  # noqa: E402
+from support.sounds import DEMO  # noqa: E402
+
+
+@pytest.fixture(autouse=True)
+def no_thread_is_left():
+    """A test that leaves a thread running fails; pools get a moment to end."""
+    before = set(threading.enumerate())
+    yield
+    deadline = time.monotonic() + 5
+    while (left := [t for t in threading.enumerate() if t not in before and t.is_alive()]) and time.monotonic() < deadline:
+        time.sleep(0.01)
+    assert not left, f"threads left running: {left}"
+
+
+@pytest.fixture(scope="session")
+def demo() -> Path:
+    """The folder with the demo book's files."""
+    return DEMO
+
+
+@pytest.fixture(scope="session")
+def ears():
+    """Both recognisers, loaded once."""
+    from faithful_reel.core.hear.recogniser import Ear
+    from faithful_reel.core.hear.weights import find_first_ear, find_second_ear
+
+    second = find_second_ear()
+    return Ear(find_first_ear()), Ear(second, witness="second") if second else None
