@@ -51,6 +51,7 @@ class Jobs(QObject):
         super().__init__(parent)
         self._pool = ThreadPoolExecutor(workers, thread_name_prefix="job")
         self.running: list[Running] = []
+        self._closed = False
         self._arrived.connect(self._deliver)  # across threads Qt queues it
 
     def start(
@@ -92,6 +93,8 @@ class Jobs(QObject):
     @pyqtSlot(object)
     def _deliver(self, message: tuple[Running, str, Any, Callable[..., None] | None]) -> None:
         running, what, value, callback = message
+        if self._closed:  # the book is closed: a late result has nowhere to go
+            return
         if what == "progress":
             self.changed.emit()
             if callback is not None and running in self.running:
@@ -109,7 +112,8 @@ class Jobs(QObject):
             running.cancel()
 
     def close(self) -> None:
-        """Stop everything and wait for it."""
+        """Stop everything and wait for it; nothing is delivered any more."""
+        self._closed = True
         self.cancel_all()
         self._pool.shutdown(wait=True)
 

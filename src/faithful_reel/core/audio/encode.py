@@ -127,8 +127,8 @@ def write_tags(path: Path, tags: Mapping[str, str]) -> None:
     present = {k: v for k, v in tags.items() if v}
     try:
         if path.suffix.lower() == ".wav":
-            frames = {"title": TIT2, "artist": TPE1, "album": TALB, "tracknumber": TRCK}
-            file: Any = mutagen.File(path)  # type: ignore[no-untyped-call]  # not re-exported with its types
+            frames: dict[str, Any] = {"title": TIT2, "artist": TPE1, "album": TALB, "tracknumber": TRCK}
+            file: Any = mutagen.File(path)
             if file.tags is None:
                 file.add_tags()
             for name, value in present.items():

@@ -126,6 +126,8 @@ def _extra(written: list[str], said: list[str], sentence_starts: set[int], link:
         read, start, length = _reread(w_keys, h_keys[at - first :], here, sentence_starts)
         if not read and stop - at <= 3:
             read, start, length = _short_reread(written, said, at, stop, here)
+        while read and at + read < stop and start + length < len(written) and _near(written[start + length], said[at + read]):
+            read, length = read + 1, length + 1  # the last word was misheard
         if read:
             if added_from < at:
                 found.append(Difference(Kind.ADDED, range(here, here), range(added_from, at)))

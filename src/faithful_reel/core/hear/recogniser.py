@@ -39,6 +39,9 @@ class Ear:
     def __init__(self, weights: Weights, *, witness: str = "first") -> None:
         from faster_whisper import WhisperModel
         from faster_whisper.tokenizer import Tokenizer
+        from tqdm import tqdm
+
+        tqdm.monitor_interval = 0  # WORKAROUND: the recogniser makes progress bars, each of which wants a thread for ever
 
         self.weights, self.witness = weights, witness
         self._model = WhisperModel(

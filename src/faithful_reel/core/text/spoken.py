@@ -314,7 +314,9 @@ def spoken_forms(token: str) -> tuple[Form, ...]:
                 tails = _number_words(int(part)) if part.isdigit() else [(part,)]
                 options = [(*o, *t) for o in options for t in tails][:8]
             forms += options
-    elif bare in ABBREVIATIONS and (inner.endswith(".") or token.rstrip('"”’,;:!?)').endswith(".")):
+    elif bare in ABBREVIATIONS and (
+        bare in ("mr", "mrs", "ms", "dr") or inner.endswith(".") or token.rstrip('"”’,;:!?)').endswith(".")
+    ):
         forms += [_split(s) for s in ABBREVIATIONS[bare]]
     elif bare:
         if len(inner) > 1 and inner.isupper() and _ROMAN.match(inner):

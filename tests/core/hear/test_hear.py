@@ -1,0 +1,174 @@
+"""The ears: weights known by hash, hearing, judging, aligning; on the demo book, whose truth is known."""
+
+from __future__ import annotations
+
+import json
+
+import numpy as np
+import pytest
+
+from faithful_reel.core.audio.files import read_mono
+from faithful_reel.core.collate.findings import READING
+from faithful_reel.core.collate.proofing import SHOWN, aligned, in_rate, proofed
+from faithful_reel.core.errors import EarMissing, SignalError
+from faithful_reel.core.hear import weights
+from faithful_reel.core.hear.aligner import Aligner
+from faithful_reel.core.hear.pronounce import is_word, phone_distance, phones_of
+from faithful_reel.core.text.manuscript import read_script
+from faithful_reel.core.text.words import chapter_of
+from faithful_reel.core.units import EAR_RATE, Span
+
+
+@pytest.mark.parametrize(
+    ("word", "phones"),
+    [
+        ("harbour", "HH AA R B ER"),
+        ("o'clock", "AH K L AA K"),
+        ("Harbour,", "HH AA R B ER"),
+        ("grandmother's", "G R AE N D M AH DH ER Z"),
+    ],
+)
+def test_known_words_come_from_the_dictionary(word, phones):
+    """CMU pronouncing dictionary, as pocketsphinx carries it."""
+    assert " ".join(phones_of(word)) == phones
+
+
+@pytest.mark.parametrize("word", ["varrow", "merrowby", "ysolde", "brackenthwaite"])
+def test_unknown_words_are_guessed(word):
+    phones = phones_of(word)
+    assert len(word) / 3 <= len(phones) <= len(word) + 3
+    assert not is_word(word)
+
+
+def test_near_sounds_are_nearer():
+    near = phone_distance(phones_of("ship"), phones_of("chip"))
+    assert near < phone_distance(phones_of("ship"), phones_of("lip")) < phone_distance(phones_of("ship"), phones_of("garden"))
+    assert phone_distance(phones_of("tide"), phones_of("tied")) == 0
+
+
+def test_an_own_folder_without_a_model_is_told(tmp_path):
+    with pytest.raises(EarMissing, match="holds no model"):
+        weights.find_first_ear(tmp_path)
+
+
+def test_without_weights_it_says_so(monkeypatch):
+    monkeypatch.setattr(weights, "_package_folder", lambda _: None)
+    monkeypatch.delenv(weights.EAR_VARIABLE, raising=False)
+    with pytest.raises(EarMissing, match="not installed"):
+        weights.find_first_ear()
+    assert weights.find_second_ear() is None
+
+
+def test_other_weights_than_the_pinned_ones_are_refused(monkeypatch, tmp_path):
+    (tmp_path / "model").mkdir()
+    (tmp_path / "model" / "model.bin").write_bytes(b"something else")
+    monkeypatch.setattr(weights, "_package_folder", lambda _: tmp_path)
+    monkeypatch.delenv(weights.EAR_VARIABLE, raising=False)
+    with pytest.raises(EarMissing, match="not the ones"):
+        weights.find_first_ear()
+
+
+def test_the_aligner_places_words_and_tells_a_text_that_does_not_fit(demo):
+    x = read_mono(demo / "chapter-1.flac", EAR_RATE)
+    truth = json.loads((demo / "truth.json").read_text())["chapter-1"]["words"]
+    words = ["it", "left", "the", "old", "ferry", "lying", "on", "its", "side", "in", "the", "mud"]
+    placed = Aligner().align(x, Span(round(16.95 * EAR_RATE), round(20.4 * EAR_RATE)), words)
+    assert placed is not None
+    starts = {index: start for index, start, _ in truth}
+    errors = [abs(p.start / EAR_RATE - starts[17 + k]) for k, p in enumerate(placed[0])]
+    assert np.median(errors) < 0.04
+
+
+@pytest.fixture(scope="module")
+def proofs(demo, ears):
+    truth = json.loads((demo / "truth.json").read_text())
+    result = []
+    for number in (1, 2, 3):
+        chapter = read_script(demo / f"chapter-{number}.txt")
+        result.append(
+            (
+                truth[f"chapter-{number}"],
+                chapter,
+                proofed(read_mono(demo / f"chapter-{number}.flac", EAR_RATE), chapter, *ears),
+            )
+        )
+    return result
+
+
+@pytest.mark.slow
+class TestDemoBook:
+    """What the issue of honest hearing comes down to, on the three raw chapters."""
+
+    def test_nine_of_ten_planted_reading_errors_are_found(self, proofs):
+        planted = hits = 0
+        for truth, _, proof in proofs:
+            shown = [f for f in proof.findings if f.confidence >= SHOWN and f.kind in READING]
+            for error in (p for p in truth["planted"] if p["kind"] in READING):
+                planted += 1
+                hits += any(f.start / EAR_RATE <= error["end"] + 0.3 and f.stop / EAR_RATE >= error["start"] - 0.3 for f in shown)
+        assert planted >= 25
+        assert hits >= 0.9 * planted
+
+    def test_at_most_five_false_findings_in_a_thousand_words(self, proofs):
+        false = words = 0
+        for truth, chapter, proof in proofs:
+            words += len(chapter.words)
+            for f in (f for f in proof.findings if f.confidence >= SHOWN):
+                near = [
+                    p for p in truth["planted"] if f.start / EAR_RATE <= p["end"] + 0.3 and f.stop / EAR_RATE >= p["start"] - 0.3
+                ]
+                false += not near
+        assert 1000 * false / words <= 5
+
+    def test_planted_pauses_noises_and_clipping_are_found(self, proofs):
+        missed = []
+        for truth, _, proof in proofs:
+            for flaw in (p for p in truth["planted"] if p["kind"] in ("pause", "noise", "level") and p.get("what") != "plosive"):
+                missed += [flaw] * (
+                    not any(f.kind == flaw["kind"] and abs(f.start / EAR_RATE - flaw["start"]) < 0.4 for f in proof.findings)
+                )
+        assert missed == []
+
+    def test_the_kinds_are_told_apart(self, proofs):
+        right = named = 0
+        for truth, _, proof in proofs:
+            for error in (p for p in truth["planted"] if p["kind"] in READING):
+                over = [
+                    f
+                    for f in proof.findings
+                    if f.kind in READING
+                    and f.confidence >= SHOWN
+                    and f.start / EAR_RATE < error["end"] + 0.1
+                    and f.stop / EAR_RATE > error["start"] - 0.1
+                ]
+                if over:
+                    named += 1
+                    right += any(f.kind == error["kind"] for f in over)
+        assert right >= 0.85 * named
+
+    def test_positions_can_be_told_at_the_books_rate(self, proofs):
+        proof = proofs[0][2]
+        scaled = in_rate(proof, 44_100, Span(0, round(proof.seconds * 44_100)))
+        assert scaled.findings[3].start == pytest.approx(proof.findings[3].start * 44_100 / EAR_RATE, abs=1)
+        assert all(h.stop <= round(proof.seconds * 44_100) for h in scaled.heard)
+
+
+@pytest.mark.slow
+def test_word_edges_within_30_ms_of_the_synthesisers_truth(demo, ears):
+    truth = json.loads((demo / "truth.json").read_text())
+    errors = []
+    for number in (1, 2, 3):
+        chapter = read_script(demo / f"chapter-{number}.txt")
+        placed = aligned(read_mono(demo / f"chapter-{number}.flac", EAR_RATE), chapter, ears[0])
+        for index, start, stop in truth[f"chapter-{number}"]["words"]:
+            place = placed[index]
+            if place is not None:
+                errors += [abs(place.start / EAR_RATE - start), abs(place.stop / EAR_RATE - stop)]
+    assert len(errors) > 900
+    assert np.median(errors) <= 0.030
+
+
+@pytest.mark.slow
+def test_silence_and_another_text_are_told(ears):
+    with pytest.raises(SignalError, match="Nobody speaks"):
+        proofed(np.zeros(EAR_RATE * 5, np.float32), chapter_of("x", ["Some words."]), ears[0])

@@ -1,0 +1,151 @@
+"""From raw narration to a checked chapter file, in the real window, by mouse and keys."""
+
+from __future__ import annotations
+
+import json
+
+import pytest
+from PyQt6.QtCore import Qt
+from PyQt6.QtTest import QTest
+
+from faithful_reel.core.book.splicing import piece_of
+from faithful_reel.core.collate.findings import Decision, Kind
+from faithful_reel.core.measure.profile import load_profile
+from faithful_reel.core.pickups.ledger import State
+from faithful_reel.core.release.check import checked_file
+
+DECISIONS = {
+    Kind.MISREAD: "P", Kind.SKIPPED: "P", Kind.ADDED: "M", Kind.REPEATED: "M", Kind.FALSE_START: "M", Kind.PAUSE: "M", Kind.NOISE: "M", Kind.LEVEL: "S",
+}  # fmt: skip
+
+
+@pytest.mark.slow
+def test_from_raw_chapter_to_released_file(opened, demo, tmp_path):
+    window = opened.window
+    truth = json.loads((demo / "truth.json").read_text())["chapter-1"]["planted"]
+
+    # proof a chapter
+    assert window.desk_buttons["proof"].isChecked()
+    opened.press(window.desks["proof"].hear_button)
+    assert window.proof.hearing_now == {"c1"}
+    opened.idle()
+    docket = window.proof.docket()
+    assert {f.kind for f in docket} >= {
+        Kind.MISREAD,
+        Kind.SKIPPED,
+        Kind.ADDED,
+        Kind.REPEATED,
+        Kind.FALSE_START,
+        Kind.PAUSE,
+        Kind.NOISE,
+        Kind.LEVEL,
+    }
+    assert len(docket) >= 0.8 * len(truth)
+    raw_length = len(opened.bookstate.chapters[0].reel)
+
+    # decide findings, one after another, by keys alone
+    opened.keys("N")
+    for _ in range(len(docket)):
+        opened.keys(DECISIONS[window.proof.finding().kind])
+    chapter = opened.bookstate.chapters[0]
+    assert all(f.decision is not Decision.OPEN for f in window.proof.docket())
+    assert len(chapter.reel) < raw_length - 10 * 44_100  # three lines, a false start and a pause are out
+    lines = [p.line for p in opened.bookstate.pickups]
+    assert "“Write that down.”" in lines
+    assert window.desk_buttons["pickups"].text() == f"Pickups {len(lines)}"
+
+    # take one back and do it again
+    before = opened.bookstate
+    opened.do("edit.undo")
+    assert opened.bookstate != before
+    opened.do("edit.redo")
+    assert opened.bookstate == before
+
+    # the pickup recording comes in and is sorted
+    window.pickups.receive(demo / "pickups-1.flac")
+    opened.idle()
+    assert {p.line for p in opened.bookstate.pickups if p.takes} >= {
+        "“Write that down.”",
+        "By nine o’clock the whole town had come down to look.",
+    }
+
+    # look at a seam and place the takes
+    opened.press(window.desk_buttons["splice"])
+    panel = window.desks["splice"]
+    preview = window.splice.preview()
+    assert preview is not None
+    assert panel.seam.rowCount() == 3
+    assert panel.entering.count() >= 1
+    natural = preview.made.natural
+    assert abs(preview.made.seam_in.click_db) < max(natural.click_db, 3) + 3
+    waiting = len([p for p in window.splice.rows() if p.state is State.IN])
+    for _ in range(waiting):
+        pickup = window.splice.pickup()
+        opened.press(panel.place)
+        assert opened.bookstate.pickup(pickup.id).state is State.SPLICED
+        assert piece_of(opened.bookstate.chapters[0].reel, pickup.id) is not None
+        opened.press(panel.passed)
+        assert opened.bookstate.pickup(pickup.id).state is State.PASSED
+
+    # close and open: nothing is lost, the history is still there
+    state, steps = opened.bookstate, len(window.bench.session.store.history())
+    opened.reopen()
+    window = opened.window
+    assert opened.bookstate == state
+    assert len(window.bench.session.store.history()) == steps
+    opened.do("edit.undo")
+    assert opened.bookstate != state
+    opened.do("edit.redo")
+    assert opened.bookstate == state
+
+    # master, release, check
+    opened.press(window.desk_buttons["master"])
+    opened.press(window.desks["master"].one)
+    opened.idle()
+    master = opened.bookstate.chapters[0].master
+    assert master.passed
+    assert window.mastering.state(opened.bookstate.chapters[0]) == "passes"
+    window.show_desk("release")
+    window.releasing.release(tmp_path / "out")
+    opened.idle()
+    files = sorted(p.name for p in (tmp_path / "out").iterdir())
+    assert files == ["01 Chapter One - Low Water.mp3", "report.html"]
+    figures, found = checked_file(tmp_path / "out" / files[0], load_profile("retail"))
+    assert all(v.passed for v in found)
+    assert figures.seconds < 100 - 15
+    assert window.desks["release"].files.rowCount() == len(found)
+
+
+@pytest.mark.slow
+def test_listening_lights_the_word_that_is_heard(opened):
+    opened.do("proof.hear")
+    opened.idle()
+    window = opened.window
+    word = 40
+    opened.click_word(word, double=True)
+    assert window.player.playing
+    opened.qtbot.waitUntil(lambda: window.galley.lit_word > word, timeout=8000)
+    assert window.meter.latched > -60
+    QTest.keyClick(window.galley, Qt.Key.Key_Space)
+    assert not window.player.playing
+    at = window.spot
+    opened.qtbot.wait(120)
+    assert window.spot == at
+    opened.keys("N")
+    opened.keys("H")
+    assert window.player.playing
+    finding = window.proof.span(window.proof.finding())
+    assert window.player._start == finding.start - 2 * 44_100
+    window.player.stop()
+
+
+@pytest.mark.slow
+def test_cancelling_a_hearing_changes_nothing(opened):
+    head = opened.window.bench.session.store.head
+    opened.do("proof.hear")
+    opened.qtbot.waitUntil(lambda: opened.window.job_row.isVisible(), timeout=5000)
+    opened.press(opened.window.job_cancel)
+    opened.idle()
+    assert opened.window.bench.session.store.head == head
+    assert opened.window.proof.hearing_now == set()
+    assert not opened.window.job_row.isVisible()
