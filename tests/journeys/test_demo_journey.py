@@ -143,7 +143,7 @@ def test_listening_lights_the_word_that_is_heard(opened):
 def test_cancelling_a_hearing_changes_nothing(opened):
     head = opened.window.bench.session.store.head
     opened.do("proof.hear")
-    opened.qtbot.waitUntil(lambda: opened.window.job_row.isVisible(), timeout=5000)
+    opened.qtbot.waitUntil(opened.window.job_row.isVisible, timeout=5000)
     opened.press(opened.window.job_cancel)
     opened.idle()
     assert opened.window.bench.session.store.head == head

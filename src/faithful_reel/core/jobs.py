@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import queue
+import threading
+from collections.abc import Callable, Iterable, Iterator
 from typing import Protocol, TypeVar
 
 from faithful_reel.core.errors import Cancelled
@@ -49,3 +51,42 @@ class FlagWatch:
         if self._cancelled():
             raise Cancelled
         self._report(min(1.0, max(0.0, done)), note)
+
+
+def ahead(parts: Iterable[T], depth: int = 4) -> Iterator[T]:
+    """Make the next parts in another thread while this one works on what it has; what fails there is raised here."""
+    waiting: queue.Queue[tuple[T | None, BaseException | None]] = queue.Queue(maxsize=depth)
+    left = threading.Event()
+
+    def put(item: tuple[T | None, BaseException | None]) -> None:
+        while not left.is_set():
+            try:
+                waiting.put(item, timeout=0.1)
+            except queue.Full:
+                continue
+            return
+
+    def make() -> None:
+        try:
+            for part in parts:
+                put((part, None))
+                if left.is_set():
+                    return
+        except BaseException as why:  # noqa: BLE001 - handed to the thread that asked
+            put((None, why))
+        else:
+            put((None, StopIteration()))
+
+    thread = threading.Thread(target=make, name="ahead", daemon=True)
+    thread.start()
+    try:
+        while True:
+            part, why = waiting.get()
+            if isinstance(why, StopIteration):
+                return
+            if why is not None:
+                raise why
+            yield part  # type: ignore[misc]  # None only comes with a reason
+    finally:
+        left.set()
+        thread.join()

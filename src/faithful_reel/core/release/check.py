@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from faithful_reel.core.audio.files import audio_info, blocks
-from faithful_reel.core.jobs import Unwatched, Watch
+from faithful_reel.core.jobs import Unwatched, Watch, ahead
 from faithful_reel.core.measure.levels import Figures, Meter
 from faithful_reel.core.measure.profile import Profile, Verdict, verdicts
 
@@ -27,7 +27,7 @@ def file_figures(path: Path, watch: Watch | None = None) -> Figures:
     info = audio_info(path)
     reader = "soundfile" if WRITTEN_BY.get(path.suffix.lower()) == "av" and path.suffix.lower() == ".mp3" else "av"
     meter = Meter(info.rate, info.channels)
-    for x in blocks(path, by=reader):
+    for x in ahead(blocks(path, by=reader)):
         meter.feed(x)
         watch.tick(min(1.0, meter.frames / info.frames), "checking")
     figures = meter.figures()

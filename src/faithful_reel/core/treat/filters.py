@@ -6,6 +6,7 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 from scipy import fft
+from scipy.ndimage import uniform_filter1d
 from scipy.signal import butter, sosfilt
 
 from faithful_reel.core.units import Signal
@@ -50,14 +51,14 @@ class NoiseReduction:
     """
 
     def __init__(self, print_: NDArray[np.float64], channels: int = 1, *, depth_db: float = 12.0) -> None:
-        self._print = np.maximum(print_, 1e-16)
+        self._print = np.maximum(print_, 1e-16).astype(np.float32)
         self._channels = channels
         self._floor = 10 ** (-depth_db / 20)
-        self._window = np.hanning(FRAME + 1)[:-1]
-        self._in = np.zeros((channels, FRAME - HOP), np.float64)
-        self._out = np.zeros((channels, FRAME - HOP), np.float64)
-        self._gain = np.full((channels, FRAME // 2 + 1), self._floor)
-        self._past = np.ones((channels, 2, FRAME // 2 + 1))
+        self._window = np.hanning(FRAME + 1)[:-1].astype(np.float32)
+        self._in = np.zeros((channels, FRAME - HOP), np.float32)
+        self._out = np.zeros((channels, FRAME - HOP), np.float32)
+        self._gain = np.full((channels, FRAME // 2 + 1), self._floor, np.float32)
+        self._past = np.ones((channels, 2, FRAME // 2 + 1), np.float32)
         self._skip = FRAME - HOP
         self._fed = self._given = 0
 
@@ -78,13 +79,13 @@ class NoiseReduction:
         return y.astype(np.float32)
 
     def _process(self, x: Signal) -> Signal:
-        data = np.concatenate([self._in, x], axis=-1)
+        data = np.concatenate([self._in, x.astype(np.float32, copy=False)], axis=-1)
         count = max(0, (data.shape[-1] - FRAME) // HOP + 1)
         if not count:
             self._in = data
             return np.zeros((self._channels, 0), np.float32)
         used = count * HOP
-        result = np.zeros((self._channels, used))
+        result = np.zeros((self._channels, used), np.float32)
         for c in range(self._channels):
             frames = np.lib.stride_tricks.sliding_window_view(data[c], FRAME)[::HOP][:count]
             spectra = fft.rfft(frames * self._window, axis=-1, workers=2)
@@ -93,13 +94,11 @@ class NoiseReduction:
             rows = np.concatenate([self._past[c], above])
             self._past[c] = rows[-2:]
             smooth = (rows[2:] + rows[1:-1] + rows[:-2]) / 3
-            padded = np.pad(smooth, ((0, 0), (2, 2)), mode="edge")
-            cumulative = np.cumsum(np.pad(padded, ((0, 0), (1, 0))), axis=1)
-            smooth = (cumulative[:, 5:] - cumulative[:, :-5]) / 5
+            smooth = uniform_filter1d(smooth, 5, axis=1, mode="nearest")
             wanted = np.clip((smooth - 2.0) / 4.0, 0.0, 1.0)
             _recursive_gains(wanted, self._gain[c], self._floor, 0.75, 0.28)
             shaped = fft.irfft(spectra * wanted, n=FRAME, axis=-1, workers=2) * (self._window / 1.5)
-            buffer = np.zeros(used + FRAME - HOP)
+            buffer = np.zeros(used + FRAME - HOP, np.float32)
             buffer[: FRAME - HOP] = self._out[c]
             for part in range(FRAME // HOP):  # frames that do not overlap are added in one go
                 rows_ = shaped[part :: FRAME // HOP]

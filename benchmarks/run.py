@@ -1,0 +1,299 @@
+"""Speed and memory on a one-hour chapter, each beside a yardstick of the same run.  `./reel bench` runs all.
+
+Times on a shared machine wander: read the ratios.  Budgets are in budgets.toml; a missed one is marked and makes the
+exit code 1.
+"""
+
+from __future__ import annotations
+
+import argparse
+import json
+import subprocess
+import sys
+import tempfile
+import time
+import tomllib
+from pathlib import Path
+
+import numpy as np
+import soundfile
+
+ROOT = Path(__file__).parent.parent
+DEMO = ROOT / "demo" / "book"
+RATE = 44_100
+
+
+def long_chapter(folder: Path, minutes: float) -> tuple[Path, Path, float]:
+    """A long chapter: the demo's three raw chapters again and again, with their texts, and the planted errors' share left as it is.
+
+    The narration between the planted errors is what makes a real chapter; so that the errors are not ten times as dense as
+    they are in real narration, only one round in six is a chapter as recorded, the others are cut from its clean sentences.
+    """
+    from faithful_reel.core.text.manuscript import read_script
+
+    truth = json.loads((DEMO / "truth.json").read_text())
+    pieces: list[np.ndarray] = []
+    texts: list[str] = []
+    seconds = 0.0
+    turn = 0
+    while seconds < 60 * minutes:
+        number = 1 + turn % 3
+        sound, _ = soundfile.read(DEMO / f"chapter-{number}.flac", dtype="float32")
+        chapter = read_script(DEMO / f"chapter-{number}.txt")
+        spoiled = {
+            w
+            for p in truth[f"chapter-{number}"]["planted"]
+            for w in range(p.get("word_index", 0), p.get("word_index", 0) + p.get("word_count", 0) + 1)
+        }
+        times = {i: (a, b) for i, a, b in truth[f"chapter-{number}"]["words"]}
+        if turn % 6 == 0:
+            pieces.append(sound)
+            texts.append(chapter.text)
+        else:
+            for sentence in chapter.sentences():
+                if not spoiled & set(sentence) and all(i in times for i in sentence):
+                    start, stop = times[sentence.start][0] - 0.12, times[sentence.stop - 1][1] + 0.25
+                    pieces.append(sound[int(start * RATE) : int(stop * RATE)])
+                    texts.append(" ".join(chapter.words[i].text for i in sentence))
+        turn += 1
+        seconds = sum(map(len, pieces)) / RATE
+    soundfile.write(folder / "long.flac", np.concatenate(pieces), RATE, subtype="PCM_16")
+    (folder / "long.txt").write_text("\n\n".join(texts), encoding="utf-8")
+    return folder / "long.flac", folder / "long.txt", seconds
+
+
+def in_own_process(code: str, *args: str) -> tuple[float, float, dict[str, float]]:
+    """Run code in a process of its own: seconds, peak memory in MB, and what it printed as JSON on its last line."""
+    start = time.perf_counter()
+    done = subprocess.run([sys.executable, "-c", code, *args], capture_output=True, text=True, check=False)
+    if done.returncode:
+        raise SystemExit(done.stderr)
+    values = json.loads(done.stdout.strip().splitlines()[-1])
+    return time.perf_counter() - start, values.pop("peak_mb"), values
+
+
+PEAK = """import json, pathlib
+def peak():  # VmHWM, since what getrusage tells is inherited from the parent
+    lines = pathlib.Path("/proc/self/status").read_text().splitlines()
+    return int(next(s for s in lines if s.startswith("VmHWM")).split()[1]) / 1024
+"""
+
+PROOF = (
+    PEAK
+    + """
+import sys, time
+from pathlib import Path
+from faithful_reel.core.audio.files import read_mono
+from faithful_reel.core.collate.proofing import proofed
+from faithful_reel.core.hear.recogniser import Ear
+from faithful_reel.core.hear.weights import find_first_ear, find_second_ear
+from faithful_reel.core.text.manuscript import read_script
+x = read_mono(Path(sys.argv[1]), 16000)
+chapter = read_script(Path(sys.argv[2]))
+ear = Ear(find_first_ear())
+second = find_second_ear()
+second = Ear(second, witness="second") if second else None
+t = time.perf_counter()
+bare = 0
+for segments in [ear._model.transcribe(x[: 16000 * 300], language="en", beam_size=1, temperature=0.0, word_timestamps=True, condition_on_previous_text=False)[0]]:
+    bare = sum(1 for _ in segments)
+yardstick = 300 / (time.perf_counter() - t)
+t = time.perf_counter()
+proof = proofed(x, chapter, ear, second)
+print(json.dumps({"seconds": time.perf_counter() - t, "audio": len(x) / 16000, "yardstick": yardstick, "findings": len(proof.findings), "peak_mb": peak()}))
+"""
+)
+
+MASTER = (
+    PEAK
+    + """
+import sys, time
+from pathlib import Path
+from faithful_reel.core.measure.profile import load_profile
+from faithful_reel.core.release.chapter_file import master_file
+source, out, warm = Path(sys.argv[1]), Path(sys.argv[2]), Path(sys.argv[3])
+profile = load_profile("retail")
+master_file(warm, profile, out)
+t = time.perf_counter()
+made = master_file(source, profile, out)
+print(json.dumps({"seconds": time.perf_counter() - t, "audio": made.before.seconds, "passed": float(made.after.noise_floor_db <= -60), "peak_mb": peak()}))
+"""
+)
+
+MEASURE = (
+    PEAK
+    + """
+import sys, time
+from pathlib import Path
+import soundfile
+from faithful_reel.core.measure.levels import figures_of
+from faithful_reel.core.release.check import file_figures
+import numpy as np
+figures_of(np.zeros(44100, np.float32), 44100)
+t = time.perf_counter()
+with soundfile.SoundFile(sys.argv[1]) as file:
+    frames = 0
+    while len(x := file.read(65536, dtype="float32")):
+        frames += len(x)
+read = time.perf_counter() - t
+t = time.perf_counter()
+figures = file_figures(Path(sys.argv[1]))
+print(json.dumps({"seconds": time.perf_counter() - t, "audio": figures.seconds, "yardstick": figures.seconds / read, "peak_mb": peak()}))
+"""
+)
+
+SCROLL = (
+    PEAK
+    + """
+import os, sys, time, random
+os.environ["QT_QPA_PLATFORM"] = "offscreen"
+import numpy as np
+from PyQt6.QtGui import QPixmap
+from faithful_reel.app.main import application
+from faithful_reel.app.widgets.galley import Cell, Galley, GalleyContent
+from faithful_reel.core.audio.overview import overview_of
+app = application()
+rng = random.Random(1)
+words = "the tide had gone out further than anyone in harbour could remember it left old ferry lying on its side".split()
+hours = float(sys.argv[1])
+rate, at, cells = 44100, 0, []
+n = int(9200 * hours)
+for i in range(n):
+    length = rng.randint(8000, 20000)
+    cells.append(Cell(rng.choice(words), i, at, at + length, paragraph=i // 60))
+    at += length + rng.choice((600, 900, 1200, 18000))
+noise = np.random.default_rng(1).standard_normal(44100 * 20).astype(np.float32) * 0.1
+overview = overview_of(noise for _ in range(at // len(noise) + 1))
+galley = Galley()
+galley.resize(800, 600)
+t = time.perf_counter()
+galley.set_content(GalleyContent(tuple(cells), (), (), at, rate), overview.columns)
+laid = time.perf_counter() - t
+galley.show()
+app.processEvents()
+picture = QPixmap(galley.viewport().size())
+bar = galley.verticalScrollBar()
+frames = []
+bar.setValue(bar.maximum() // 3)
+galley.viewport().render(picture)
+for _ in range(200):
+    bar.setValue(bar.value() + 40)
+    t = time.perf_counter()
+    galley.viewport().render(picture)
+    frames.append(1000 * (time.perf_counter() - t))
+jumps = []
+for _ in range(30):
+    bar.setValue(rng.randint(0, bar.maximum()))
+    t = time.perf_counter()
+    galley.viewport().render(picture)
+    jumps.append(1000 * (time.perf_counter() - t))
+t = time.perf_counter()
+blank = QPixmap(1280, 800)
+for _ in range(20):
+    blank.fill(0xFFFFFF)
+yardstick = 1000 * (time.perf_counter() - t) / 20
+frames.sort()
+print(json.dumps({"median_ms": frames[100], "worst_ms": frames[-1], "jump_ms": sorted(jumps)[15], "layout_ms": 1000 * laid, "words": n, "yardstick_ms": yardstick, "peak_mb": peak()}))
+"""
+)
+
+STEP = (
+    PEAK
+    + """
+import sys, time, tempfile
+from pathlib import Path
+from faithful_reel.core.book.store import BookStore, Session
+from faithful_reel.core.book.commands import AddChapters, AddRecording, EditReel, PairRecording
+from faithful_reel.core.book.model import Recording
+from faithful_reel.core.reel.commands import CutAndClose
+folder = Path(tempfile.mkdtemp()) / "b.reelbook"
+session = Session(BookStore(folder, create=True))
+session.do(AddChapters((("c1", "One", ""),)))
+session.do(AddRecording(Recording("r", "r", ".wav", 44100, 1, 44100 * 3600, 0, 0, 0, None)))
+session.do(PairRecording("c1", "r"))
+times = []
+for k in range(1000):
+    t = time.perf_counter()
+    session.do(EditReel("c1", CutAndClose(1000 * k + 50, 1000 * k + 90)))
+    times.append(1000 * (time.perf_counter() - t))
+session.store.close()
+t = time.perf_counter()
+session = Session(BookStore(folder))
+opened = 1000 * (time.perf_counter() - t)
+session.store.close()
+times.sort()
+print(json.dumps({"median_ms": times[500], "p99_ms": times[990], "open_ms": opened, "peak_mb": peak()}))
+"""
+)
+
+
+def main() -> int:
+    """Run the benchmarks and hold them against their budgets."""
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--minutes", type=float, default=60.0)
+    parser.add_argument("--only", default="")
+    chosen = parser.parse_args()
+    budgets = tomllib.loads((Path(__file__).parent / "budgets.toml").read_text())
+    missed = 0
+
+    def tell(name: str, value: float, unit: str, note: str) -> None:
+        nonlocal missed
+        budget = budgets.get(name)
+        bad = budget is not None and (value < budget["least"] if "least" in budget else value > budget["most"])
+        missed += bad
+        limit = (
+            ""
+            if budget is None
+            else f"  (budget: {'at least' if 'least' in budget else 'at most'} {budget.get('least', budget.get('most'))} {unit})"
+        )
+        print(f"{'MISSED ' if bad else 'ok     '} {name:<22} {value:9.2f} {unit:<4}{limit}  {note}", flush=True)
+
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        sound, text, seconds = long_chapter(folder, chosen.minutes)
+        print(f"a chapter of {seconds / 60:.1f} minutes", flush=True)
+        if chosen.only in ("", "measure"):
+            _, peak, v = in_own_process(MEASURE, str(sound))
+            tell(
+                "measure_speed",
+                v["audio"] / v["seconds"],
+                "x",
+                f"bare reading of the same file {v['yardstick']:.0f} x, memory {peak:.0f} MB",
+            )
+        if chosen.only in ("", "master"):
+            for suffix in (".wav", ".mp3"):
+                _, peak, v = in_own_process(MASTER, str(sound), str(folder / f"out{suffix}"), str(DEMO / "chapter-2.flac"))
+                tell(f"master_speed_{suffix[1:]}", v["audio"] / v["seconds"], "x", "with its independent check")
+                tell(f"master_memory_{suffix[1:]}", peak, "MB", "")
+        if chosen.only in ("", "proof"):
+            _, peak, v = in_own_process(PROOF, str(sound), str(text))
+            speed = v["audio"] / v["seconds"]
+            tell(
+                "proof_speed",
+                speed,
+                "x",
+                f"the bare first ear in 30 s windows {v['yardstick']:.1f} x; {v['findings']:.0f} findings, memory {peak:.0f} MB",
+            )
+        if chosen.only in ("", "scroll"):
+            for hours in (1, 2):
+                _, _, v = in_own_process(SCROLL, str(hours))
+                tell(
+                    f"scroll_median_{hours}h",
+                    v["median_ms"],
+                    "ms",
+                    f"worst {v['worst_ms']:.1f}, jump {v['jump_ms']:.1f}, layout {v['layout_ms']:.0f} ms of {v['words']:.0f} words; filling a blank frame {v['yardstick_ms']:.2f} ms",
+                )
+                tell(f"scroll_worst_{hours}h", v["worst_ms"], "ms", "")
+        if chosen.only in ("", "step"):
+            _, _, v = in_own_process(STEP)
+            tell(
+                "edit_step",
+                v["median_ms"],
+                "ms",
+                f"99th percentile {v['p99_ms']:.1f} ms; opening a book of 1,000 steps {v['open_ms']:.0f} ms",
+            )
+    return 1 if missed else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
