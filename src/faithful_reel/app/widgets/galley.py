@@ -446,6 +446,11 @@ class Galley(QAbstractScrollArea):
         if index >= 0:
             self._select(self._anchor, index)
 
+    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802 - Qt's name
+        """The press did the work."""
+        if event is not None:
+            event.accept()
+
     def mouseDoubleClickEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802 - Qt's name
         """A double click plays from the word."""
         if event is None:

@@ -1,0 +1,206 @@
+"""The galley: layout, place, marks, mouse and keys."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtGui import QPixmap
+from PyQt6.QtTest import QTest
+
+from faithful_reel.app.theme import DAY, NIGHT
+from faithful_reel.app.widgets.galley import LINE_H, STRIP_H, TEXT_H, Cell, Galley, GalleyContent, Mark
+
+RATE = 44_100
+TEXT = [
+    "The",
+    "tide",
+    "had",
+    "gone",
+    "out",
+    "further",
+    "than",
+    "anyone",
+    "in",
+    "the",
+    "harbour",
+    "could",
+    "remember",
+    "and",
+    "it",
+    "left",
+    "the",
+    "old",
+    "ferry",
+    "lying",
+    "on",
+    "its",
+    "side",
+    "in",
+    "the",
+    "mud",
+]
+
+
+def content(*, marks=(), extra=(), joins=()):
+    cells, at = [], RATE // 2
+    for i, text in enumerate(TEXT * 6):
+        if i in extra:
+            cells.append(Cell("again", -1, at, at + 9000, extra=True))
+            at += 9500
+        cells.append(Cell(text, i, at, at + 12_000, paragraph=i // 40))
+        at += 12_600
+    return GalleyContent(tuple(cells), tuple(marks), tuple(joins), at + RATE, RATE)
+
+
+@pytest.fixture
+def galley(qtbot):
+    made = Galley()
+    qtbot.addWidget(made)
+    made.resize(800, 520)
+    made.set_content(content(), lambda edges: np.tile(np.array([[-0.2], [0.2]], np.float32), len(edges) - 1))
+    made.show()
+    qtbot.waitExposed(made)
+    return made
+
+
+def test_words_do_not_overlap_and_stay_in_the_text_area(galley):
+    for line in galley._lines:
+        rights = [b for _, _, b in line.cells]
+        lefts = [a for _, a, _ in line.cells]
+        assert all(a >= b for b, a in zip(rights, lefts[1:], strict=False))
+        assert rights[-1] <= galley.viewport().width()
+
+
+def test_time_runs_on_along_every_line_and_from_line_to_line(galley):
+    last = 0.0
+    for line in galley._lines:
+        assert all(b >= a for a, b in zip(line.ts, line.ts[1:], strict=False))
+        assert all(b >= a for a, b in zip(line.xs, line.xs[1:], strict=False))
+        assert line.ts[0] >= last
+        last = line.ts[-1]
+
+
+def test_every_word_stands_above_its_sound(galley):
+    for line in galley._lines:
+        for index, a, b in line.cells:
+            cell = galley._content.cells[index]
+            assert line.x_of(cell.start) == pytest.approx(a, abs=0.01)
+            assert line.x_of(cell.stop) == pytest.approx(b, abs=0.01)
+
+
+def test_a_click_on_a_word_and_on_its_strip(galley, qtbot):
+    rect = galley.word_rect(20)
+    with qtbot.waitSignal(galley.word_clicked) as caught:
+        QTest.mouseClick(galley.viewport(), Qt.MouseButton.LeftButton, pos=rect.center().toPoint())
+    cell = galley._content.cells[20]
+    assert caught.args == [20, cell.start]
+    strip = QPoint(int(rect.left() + 0.75 * rect.width()), int(rect.top() + TEXT_H + STRIP_H / 2))
+    with qtbot.waitSignal(galley.word_clicked) as caught:
+        QTest.mouseClick(galley.viewport(), Qt.MouseButton.LeftButton, pos=strip)
+    assert caught.args[1] == pytest.approx(cell.start + 0.75 * 12_000, abs=300)
+
+
+def test_shift_click_and_drag_select_words(galley):
+    QTest.mouseClick(galley.viewport(), Qt.MouseButton.LeftButton, pos=galley.word_rect(3).center().toPoint())
+    QTest.mouseClick(
+        galley.viewport(), Qt.MouseButton.LeftButton, Qt.KeyboardModifier.ShiftModifier, galley.word_rect(9).center().toPoint()
+    )
+    assert galley.selection == (3, 9)
+    QTest.mousePress(galley.viewport(), Qt.MouseButton.LeftButton, pos=galley.word_rect(12).center().toPoint())
+    QTest.mouseMove(galley.viewport(), galley.word_rect(10).center().toPoint())
+    QTest.mouseRelease(galley.viewport(), Qt.MouseButton.LeftButton, pos=galley.word_rect(10).center().toPoint())
+    assert galley.selection == (10, 12)
+
+
+def test_arrows_walk_the_words(galley, qtbot):
+    QTest.mouseClick(galley.viewport(), Qt.MouseButton.LeftButton, pos=galley.word_rect(5).center().toPoint())
+    with qtbot.waitSignal(galley.word_clicked) as caught:
+        QTest.keyClick(galley, Qt.Key.Key_Right)
+    assert caught.args[0] == 6
+    with qtbot.waitSignal(galley.word_clicked) as caught:
+        QTest.keyClick(galley, Qt.Key.Key_Down)
+    assert galley._line_of[caught.args[0]] == galley._line_of[6] + 1
+    QTest.keyClick(galley, Qt.Key.Key_Right, Qt.KeyboardModifier.ShiftModifier)
+    assert galley.selection[1] - galley.selection[0] == 1
+
+
+def test_the_word_being_heard_is_lit_and_kept_in_view(galley):
+    cell = galley._content.cells[100]
+    galley.set_playhead(cell.start + 10, follow=True)
+    assert galley.lit_word == 100
+    assert 0 <= galley.word_rect(100).top() <= galley.viewport().height() - LINE_H / 2
+    galley.set_playhead(cell.stop + 300)
+    assert galley.lit_word == -1
+
+
+@pytest.mark.parametrize("kind", ["misread", "skipped", "added", "repeated", "false_start", "pause", "noise", "level"])
+def test_every_kind_of_mark_is_drawn(galley, kind):
+    plain = galley._painted(0).toImage()
+    cell = galley._content.cells[2]
+    extra = (2,) if kind in ("added", "repeated", "false_start") else ()
+    mark = Mark("f1", kind, 2, 1, cell.start, cell.stop, "note", "pickup")
+    columns = galley._columns
+    galley.set_content(content(extra=extra), columns)
+    without = galley._painted(0).toImage()
+    galley.set_content(content(marks=[mark], extra=extra), columns)
+    assert galley._painted(0).toImage() != without
+    if not extra:
+        assert without == plain
+
+
+def test_doubtful_marks_are_folded_until_they_are_asked_for(galley):
+    mark = Mark("f1", "misread", 2, 1, -1, -1, "note", "open", doubtful=True)
+    galley.set_content(content(marks=[mark]), galley._columns)
+    folded = galley._painted(0).toImage()
+    galley.set_show_doubtful(shown=True)
+    assert galley._painted(0).toImage() != folded
+
+
+def test_a_click_in_the_margin_takes_the_finding(galley, qtbot):
+    galley.set_content(content(marks=[Mark("f7", "misread", 2, 1, -1, -1, "that", "open")]), galley._columns)
+    with qtbot.waitSignal(galley.mark_clicked) as caught:
+        QTest.mouseClick(galley.viewport(), Qt.MouseButton.LeftButton, pos=QPoint(galley.viewport().width() - 60, 28))
+    assert caught.args == ["f7"]
+
+
+def test_the_current_finding_comes_into_view(galley):
+    galley.set_content(content(marks=[Mark("f7", "misread", 140, 1, -1, -1, "that", "open")]), galley._columns)
+    galley.set_current_mark("f7")
+    assert 0 <= galley.word_rect(140).top() < galley.viewport().height()
+
+
+def test_resizing_sets_the_lines_anew_and_keeps_the_place(galley, qtbot):
+    galley.verticalScrollBar().setValue(int(5 * LINE_H))
+    top = galley._top_cell()
+    lines = galley.lines
+    galley.resize(600, 520)
+    qtbot.waitUntil(lambda: galley.lines > lines)
+    assert abs(galley._line_of[top] - galley.verticalScrollBar().value() / LINE_H) <= 1
+
+
+def test_day_and_night_draw_differently_and_sharp_at_any_scale(galley):
+    day = galley._painted(0).toImage()
+    galley.set_theme(NIGHT)
+    assert galley._painted(0).toImage() != day
+    galley.set_theme(DAY)
+    for scale in (1.5, 2.0):
+        galley.devicePixelRatioF = lambda scale=scale: scale
+        assert galley._painted(0).width() == round(galley.viewport().width() * scale)
+
+
+def test_an_empty_page_says_why(galley):
+    galley.set_content(GalleyContent(), None)
+    galley.set_empty_text("Bring in the manuscript.")
+    picture = QPixmap(galley.viewport().size())
+    galley.viewport().render(picture)
+    blank = QPixmap(galley.viewport().size())
+    blank.fill(DAY.color("page"))
+    assert picture.toImage() != blank.toImage()
+
+
+def test_words_without_sound_are_set_all_the_same(galley):
+    cells = tuple(Cell(t, i, -1, -1) for i, t in enumerate(TEXT))
+    galley.set_content(GalleyContent(cells, (), (), 0, RATE), None)
+    assert galley.lines >= 2
+    assert galley.word_rect(5).width() > 0

@@ -1,0 +1,334 @@
+"""Presenters with held jobs, and the window's desks on the demo book without the recogniser."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+import soundfile
+from PyQt6.QtCore import QMimeData, QPointF, Qt, QUrl
+from PyQt6.QtGui import QDropEvent
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QComboBox, QDialog, QTableWidget
+from support.app import DemoWindow
+from support.jobs import HeldJobs
+from support.sounds import speech_like
+
+from faithful_reel.app.intake.presenter import IntakePresenter, health
+from faithful_reel.app.master.presenter import MasterPresenter
+from faithful_reel.app.pickups.presenter import PickupsPresenter
+from faithful_reel.app.proof.presenter import ProofPresenter
+from faithful_reel.app.release.presenter import ReleasePresenter
+from faithful_reel.app.workbench import Workbench
+from faithful_reel.core.book.commands import PlaceHearing
+from faithful_reel.core.book.store import BookStore, Session
+from faithful_reel.core.book.timeline import Hearing
+from faithful_reel.core.collate.findings import Decision, Finding, Kind
+from faithful_reel.core.collate.proofing import Placed
+from faithful_reel.core.errors import FileProblem
+from faithful_reel.core.hear.recogniser import Heard
+
+
+@pytest.fixture
+def bench(tmp_path, demo_book):
+    import shutil
+
+    shutil.copytree(demo_book, tmp_path / "d.reelbook")
+    told = []
+    made = Workbench(Session(BookStore(tmp_path / "d.reelbook")), HeldJobs(), tell=told.append)
+    made.told = told
+    yield made
+    made.close()
+
+
+def heard(bench, chapter_id="c1"):
+    """Lay a made hearing on a chapter: every word 0.4 s, one repeat, two misreads, a pause."""
+    chapter = bench.book.chapter(chapter_id)
+    words = bench.text(chapter).words
+    step, at = 17_640, 441_000
+    placed, said, links = [], [], []
+    for i, word in enumerate(words):
+        if i == 30:
+            said.append(Heard("again", at, at + step - 2000, 0.9))
+            links.append((30, 30, 30, 31, False))
+            at += step
+        placed.append(Placed(at, at + step - 2000, 0.9))
+        said.append(Heard(word.text, at, at + step - 2000, 0.9))
+        links.append((i, i + 1, len(said) - 1, len(said), True))
+        at += step
+    key = bench.session.store.put(Hearing, Hearing(tuple(said), tuple(placed), tuple(links)))
+    findings = (
+        Finding("f1", Kind.MISREAD, words[10].text, "other", 10, 1, placed[10].start, placed[10].stop, 0.9),
+        Finding("f2", Kind.REPEATED, "", "again", 30, 0, said[30].start, said[30].stop, 0.9),
+        Finding("f3", Kind.SKIPPED, words[40].text, "", 40, 1, placed[40].start, placed[40].start, 0.3),
+        Finding("f4", Kind.MISREAD, words[60].text, "other", 60, 1, placed[60].start, placed[60].stop, 0.8),
+    )
+    bench.do(PlaceHearing(chapter_id, key, findings))
+
+
+def test_doubtful_findings_are_folded(bench):
+    heard(bench)
+    proof = ProofPresenter(bench)
+    assert [f.id for f in proof.docket()] == ["f1", "f2", "f4"]
+    assert proof.folded() == 1
+    proof.show_doubtful = True
+    assert [f.id for f in proof.docket()] == ["f1", "f2", "f3", "f4"]
+
+
+def test_deciding_moves_on_to_the_next_open_finding(bench):
+    heard(bench)
+    proof = ProofPresenter(bench)
+    proof.step(1)
+    assert proof.current == "f1"
+    assert proof.decide(Decision.STET)
+    assert proof.current == "f2"
+    assert proof.decide(Decision.MEND)
+    assert proof.current == "f4"
+    assert proof.decide(Decision.PICKUP)
+    assert bench.book.pickups[0].findings == ("f4",)
+    proof.step(-1)
+    assert proof.current == "f2"
+    assert not ProofPresenter(bench).decide(Decision.STET)
+
+
+def test_mending_a_repeat_cuts_it_and_its_pause(bench):
+    heard(bench)
+    before = len(bench.book.chapters[0].reel)
+    proof = ProofPresenter(bench)
+    proof.choose("f2")
+    proof.decide(Decision.MEND)
+    assert before - len(bench.book.chapters[0].reel) == pytest.approx(17_640, abs=10)
+    assert not any(t.extra for t in bench.tokens(bench.book.chapters[0]))
+    bench.undo()
+    assert len(bench.book.chapters[0].reel) == before
+    assert any(t.extra for t in bench.tokens(bench.book.chapters[0]))
+
+
+def test_edits_on_words_and_a_finding_by_hand(bench):
+    heard(bench)
+    proof = ProofPresenter(bench)
+    length = len(bench.book.chapters[0].reel)
+    assert proof.cut_and_fill(50, 52)
+    assert len(bench.book.chapters[0].reel) == length
+    assert proof.set_gain(60, 61, -3.0)
+    assert proof.cut_and_close(70, 74)
+    assert len(bench.book.chapters[0].reel) == length - (5 * 17_640 - 2000)
+    assert [t.word for t in bench.tokens(bench.book.chapters[0]) if t.start < 0] == [50, 51, 52, 70, 71, 72, 73, 74]
+    assert proof.note_finding(Kind.OTHER, 80, 81, "too loud")
+    assert any(f.note == "too loud" and f.word_index == 80 for f in bench.book.chapters[0].findings)
+    assert not proof.cut_and_close(-1, -1)
+    assert not proof.split(10**9)
+    assert bench.told
+
+
+def test_a_hearing_for_a_chapter_that_was_paired_anew_is_dropped(bench):
+    heard(bench)
+    proof = ProofPresenter(bench)
+    proof.hear_chapter("c2")
+    assert proof.hearing_now == {"c2"}
+    bench.jobs.cancel("Hear")
+    assert proof.hearing_now == set()
+    assert bench.told == []
+    proof.hear_chapter("c2")
+    held = bench.jobs.held[-1]
+    other = bench.book.recordings[0].hash
+    IntakePresenter(bench).pair("c2", other)
+    head = bench.session.store.head
+
+    class Late:
+        findings = ()
+
+    held.done(Late())
+    assert bench.session.store.head == head
+
+
+def test_a_problem_of_a_job_is_told_and_a_bug_is_loud(bench):
+    proof = ProofPresenter(bench)
+    proof.hear_chapter("c1")
+    bench.jobs.held[-1].stopped(FileProblem("The recording is gone."))
+    assert bench.told == ["The recording is gone."]
+    proof.hear_chapter("c1")
+    with pytest.raises(ZeroDivisionError):
+        bench.jobs.held[-1].stopped(ZeroDivisionError())
+
+
+def test_intake_pairs_by_number_and_refuses_bad_files(bench, tmp_path):
+    intake = IntakePresenter(bench)
+    soundfile.write(tmp_path / "ch 2.wav", speech_like(seconds=4), 44_100)
+    (tmp_path / "bad.wav").write_bytes(b"no")
+    intake.bring_recordings([tmp_path / "ch 2.wav", tmp_path / "bad.wav"])
+    bench.jobs.finish("Bring in")
+    assert "bad.wav" in bench.told[0]
+    assert bench.book.recordings[-1].name == "ch 2.wav"
+    assert bench.book.chapters[1].recording != bench.book.recordings[-1].hash  # it had one already
+    assert intake.pair("c2", bench.book.recordings[-1].hash)
+    assert not intake.bring_manuscript(tmp_path / "nothing.txt")
+    assert health(bench.book.recordings[0]).startswith("touches full scale")
+
+
+def test_mastering_and_releasing_with_held_jobs(bench, tmp_path):
+    mastering = MasterPresenter(bench)
+    releasing = ReleasePresenter(bench, mastering)
+    assert mastering.state(bench.book.chapters[0]) == "to do"
+    releasing.release(tmp_path / "out")
+    assert "Master the chapters first" in bench.told[-1]
+    mastering.suffix = ".flac"
+    mastering.master("c1")
+    assert mastering.state(bench.book.chapters[0]) == "working"
+    bench.jobs.finish("Master")
+    assert mastering.state(bench.book.chapters[0]) == "passes"
+    heard(bench)
+    assert ProofPresenter(bench).cut_and_close(20, 21)
+    assert mastering.state(bench.book.chapters[0]) == "out of date"
+    assert any("out of date" in m for m in releasing.missing())
+    bench.undo()
+    releasing.release(tmp_path / "out")
+    bench.jobs.finish("Release")
+    assert releasing.released[0].passed
+    assert (tmp_path / "out" / "report.html").read_text().count("FAIL") == 0
+    assert releasing.set_details("New", "Someone", "Reader")
+    assert not releasing.set_details("New", "Someone", "Reader")
+
+
+def test_pickups_tell_when_there_is_nothing_to_do(bench, tmp_path):
+    pickups = PickupsPresenter(bench)
+    pickups.receive(Path("nothing.wav"))
+    assert "No pickup is waiting" in bench.told[-1]
+    assert not pickups.send(tmp_path / "sheet.csv")
+    heard(bench)
+    proof = ProofPresenter(bench)
+    proof.choose("f1")
+    proof.decide(Decision.PICKUP)
+    assert pickups.send(tmp_path / "sheet.csv")
+    assert bench.book.pickups[0].line in (tmp_path / "sheet.csv").read_text()
+    assert not pickups.send(tmp_path / "no" / "sheet.csv")
+
+
+# --- the window ---------------------------------------------------------------------------------------------------
+
+
+def test_every_desk_shows_and_is_reached_by_mouse_and_key(opened):
+    window = opened.window
+    for number, (name, button) in enumerate(window.desk_buttons.items(), 1):
+        opened.press(button)
+        assert window.stack.currentWidget() is window.desks[name]
+        window.actions_.run("view.intake")
+        QTest.keyClick(window, getattr(Qt.Key, f"Key_{number}"), Qt.KeyboardModifier.ControlModifier)
+        assert window.stack.currentWidget() is window.desks[name]
+
+
+def test_every_control_has_an_accessible_name(opened):
+    from PyQt6.QtWidgets import QAbstractButton, QLineEdit
+
+    nameless = [
+        w.metaObject().className()
+        for kind in (QAbstractButton, QComboBox, QLineEdit, QTableWidget)
+        for w in opened.window.findChildren(kind)
+        if not (
+            w.accessibleName()
+            or getattr(w, "text", str)()
+            or w.objectName().startswith("qt_")
+            or "Corner" in w.metaObject().className()
+        )
+    ]
+    assert nameless == []
+
+
+def test_contents_take_another_chapter(opened):
+    window = opened.window
+    rect = window.contents.visualItemRect(window.contents.item(2))
+    QTest.mouseClick(window.contents.viewport(), Qt.MouseButton.LeftButton, pos=rect.center())
+    assert window.bench.chapter_id == "c3"
+    opened.do("view.previous_chapter")
+    assert window.bench.chapter_id == "c2"
+
+
+def test_settings_are_remembered(opened):
+    opened.do("view.night")
+    opened.do("view.master")
+    opened.do("play.faster")
+    opened.reopen()
+    window = opened.window
+    assert window.actions_["view.night"].isChecked()
+    assert window.stack.currentWidget() is window.desks["master"]
+    assert window._speed == 1.1
+
+
+def test_without_a_device_the_window_says_so(opened):
+    assert "simulated sound card" in opened.window.card_name.text()
+
+
+def test_decisions_by_the_cards_buttons_and_undo_by_menu(opened):
+    window = opened.window
+    heard(window.bench)
+    opened.do("proof.next")
+    card = window.desks["proof"]
+    assert card.written.text() == window.proof.finding().written
+    opened.press(card.decide_buttons["stet"])
+    assert opened.bookstate.chapters[0].finding("f1").decision is Decision.STET
+    assert window.actions_["edit.undo"].text() == "Undo: Stet"
+    opened.do("edit.undo")
+    assert opened.bookstate.chapters[0].finding("f1").decision is Decision.OPEN
+    assert window.actions_["edit.redo"].text() == "Redo: Stet"
+
+
+def test_selected_words_are_cut_by_the_delete_key(opened):
+    window = opened.window
+    heard(window.bench)
+    before = len(opened.bookstate.chapters[0].reel)
+    opened.click_word(20)
+    opened.click_word(24, shift=True)
+    assert window.galley.selection == (20, 24)
+    window.activateWindow()
+    opened.do("edit.cut_close")
+    assert len(opened.bookstate.chapters[0].reel) < before
+    assert window.saved.text().startswith("step saved")
+
+
+def test_the_history_dialog_goes_to_a_step(opened, monkeypatch):
+    window = opened.window
+    heard(window.bench)
+    opened.do("proof.next")
+    opened.do("proof.stet")
+
+    def first_row(dialog):
+        dialog.findChild(QTableWidget).selectRow(1)
+        return 1
+
+    monkeypatch.setattr(QDialog, "exec", first_row)
+    opened.do("edit.history")
+    assert window.bench.session.store.head == 1
+    assert window.bench.session.can_redo()
+    monkeypatch.setattr(QDialog, "exec", lambda _dialog: 0)
+    opened.do("help.keys")
+
+
+def test_files_are_dropped_on_intake(qtbot, tmp_path, demo, demo_book):
+    made = DemoWindow(qtbot, tmp_path, tmp_path / "new.reelbook", create=True)
+    window = made.window
+    assert window.stack.currentWidget() is window.desks["intake"]
+    assert "empty" in window.desks["intake"].hint.text()
+    data = QMimeData()
+    data.setUrls([QUrl.fromLocalFile(str(demo / n)) for n in ("manuscript.docx", "chapter-2.flac", "chapter-1.flac")])
+    event = QDropEvent(QPointF(50, 50), Qt.DropAction.CopyAction, data, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier)
+    window.desks["intake"].dropEvent(event)
+    made.idle()
+    names = {r.hash: r.name for r in made.bookstate.recordings}
+    assert [names.get(c.recording) for c in made.bookstate.chapters] == ["chapter-1.flac", "chapter-2.flac", None]
+    assert window.desks["intake"].chapters.rowCount() == 3
+    made.close()
+
+
+def test_a_problem_is_told_above_the_desk(opened):
+    opened.window.intake.bring_manuscript(Path("/nowhere/book.docx"))
+    assert opened.window.notice.isVisible()
+    assert "book.docx" in opened.window.notice.text()
+
+
+def test_the_loupe_shows_the_chapter_and_its_words(opened):
+    window = opened.window
+    heard(window.bench)
+    assert len(window.loupe._words) == len(window.bench.tokens(window.bench.chapter))
+    opened.do("view.closer")
+    opened.do("view.spectrum")
+    assert window.loupe._spectrum

@@ -1,0 +1,214 @@
+"""The headless twins as a user calls them: exit codes, JSON shapes, one clear line for bad input."""
+
+from __future__ import annotations
+
+import itertools
+import json
+import os
+import subprocess
+import sys
+
+import numpy as np
+import pytest
+import soundfile
+from support.sounds import speech_like
+
+
+def call(*args, folder=None):
+    """Run `faithful-reel` in a process of its own."""
+    done = subprocess.run(
+        [sys.executable, "-m", "faithful_reel.cli", *map(str, args)], capture_output=True, text=True, cwd=folder, check=False
+    )
+    return done.returncode, done.stdout, done.stderr
+
+
+def files_in(folder):
+    return sorted(p.name for p in folder.iterdir())
+
+
+@pytest.mark.slow
+def test_proof_gives_the_documented_shape(demo):
+    code, out, err = call("proof", "--audio", demo / "chapter-2.flac", "--script", demo / "chapter-2.txt", "--json")
+    assert (code, err) == (0, "")
+    result = json.loads(out)
+    assert set(result) == {"findings", "words", "audio_seconds"}
+    assert result["words"] == len((demo / "chapter-2.txt").read_text().split())
+    assert result["audio_seconds"] == pytest.approx(soundfile.info(str(demo / "chapter-2.flac")).duration, abs=0.01)
+    for f in result["findings"]:
+        assert set(f) == {"kind", "written", "heard", "start", "end", "confidence", "word_index", "word_count"}
+        assert 0 <= f["start"] <= f["end"] <= result["audio_seconds"]
+        assert f["confidence"] >= 0.5
+    tokens = (demo / "chapter-2.txt").read_text().split()
+    for f in (f for f in result["findings"] if f["kind"] in ("misread", "skipped")):
+        assert " ".join(tokens[f["word_index"] : f["word_index"] + f["word_count"]]) == f["written"]
+
+
+@pytest.mark.slow
+def test_align_gives_one_entry_for_every_token(demo):
+    code, out, _ = call("align", "--audio", demo / "chapter-3.flac", "--script", demo / "chapter-3.txt", "--json")
+    words = json.loads(out)["words"]
+    tokens = (demo / "chapter-3.txt").read_text().split()
+    assert code == 0
+    assert [w["text"] for w in words] == tokens
+    skipped = [w for w in words if w["start"] is None]
+    assert {w["text"] for w in skipped} >= {"at", "all"}
+    spoken = [w for w in words if w["start"] is not None]
+    assert all(a["start"] < b["start"] + 0.05 for a, b in itertools.pairwise(spoken))
+    assert all(w["end"] > w["start"] for w in spoken)
+
+
+@pytest.mark.slow
+def test_splice_changes_only_what_it_says(demo, tmp_path):
+    out_file = tmp_path / "out.wav"
+    code, out, err = call(
+        "splice", "--audio", demo / "chapter-1.flac", "--script", demo / "chapter-1.txt", "--pickup", demo / "pickups-1.flac",
+        "--line", "By nine o’clock the whole town had come down to look.", "--out", out_file, "--json",
+    )  # fmt: skip
+    assert code == 0, err
+    result = json.loads(out)
+    assert {"join_in", "join_out", "seam", "replaced"} <= set(result)
+    before, rate = soundfile.read(demo / "chapter-1.flac")
+    after, rate_after = soundfile.read(out_file)
+    assert rate == rate_after
+    start, stop = (round(t * rate) for t in result["replaced"])
+    assert np.allclose(before[: start - 500], after[: start - 500], atol=1e-6)
+    tail = len(before) - stop - 500
+    assert np.allclose(before[-tail:], after[-tail:], atol=1e-6)
+    assert len(after) - len(before) == pytest.approx((result["join_out"] - result["replaced"][1]) * rate, abs=10)
+    # the misreading stood at 41.5 s
+    assert result["replaced"][0] < 41.52 < result["replaced"][1]
+    for side in ("in", "out"):
+        assert result["seam"][side]["click_db"] < max(result["seam"]["natural"]["click_db"], 3) + 3
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize("suffix", [".mp3", ".flac"])
+def test_master_and_check_pass_the_retail_profile_on_the_demo(demo, tmp_path, suffix):
+    made = []
+    for number in (1, 2, 3):
+        out_file = tmp_path / f"{number}{suffix}"
+        code, out, err = call("master", demo / f"chapter-{number}.flac", "--profile", "retail", "--out", out_file, "--json")
+        assert code == 0, err
+        entry = json.loads(out)["files"][0]
+        assert entry["pass"] is True
+        assert entry["before"]["head_s"] > 9
+        made.append(out_file)
+    code, out, _ = call("check", *made, "--profile", "retail", "--json")
+    assert code == 0
+    for entry in json.loads(out)["files"]:
+        wanted = {
+            "rms_db",
+            "peak_db",
+            "true_peak_db",
+            "lufs",
+            "noise_floor_db",
+            "head_s",
+            "tail_s",
+            "seconds",
+            "rate",
+            "channels",
+            "codec",
+            "bit_rate",
+            "cbr",
+        }
+        assert set(entry["figures"]) == wanted
+        assert all(set(v) == {"rule", "limit", "value", "pass"} for v in entry["verdicts"])
+    assert files_in(tmp_path) == sorted(p.name for p in made)
+
+
+def test_check_of_a_raw_file_fails_with_1(demo):
+    code, out, _ = call("check", demo / "chapter-1.flac", "--profile", "retail", "--json")
+    assert code == 1
+    entry = json.loads(out)["files"][0]
+    assert entry["pass"] is False
+    assert {v["rule"] for v in entry["verdicts"] if not v["pass"]} >= {"rms", "peak", "head"}
+
+
+def bad_files(folder, demo):
+    soundfile.write(folder / "silence.wav", np.zeros(44_100 * 3), 44_100)
+    soundfile.write(folder / "zero.wav", np.zeros(0), 44_100)
+    soundfile.write(folder / "eight.wav", np.stack([speech_like(seconds=4, rate=8000)] * 2, axis=1), 8000)
+    soundfile.write(folder / "good.wav", speech_like(seconds=4), 44_100)
+    (folder / "cut.flac").write_bytes((demo / "chapter-1.flac").read_bytes()[:700_000])
+    (folder / "text.docx").write_text("only text, called a document")
+    (folder / "empty.txt").write_text("")
+    (folder / "good.txt").write_text("Some words to read aloud.")
+
+
+BAD = [
+    ("proof", "--audio", "missing.wav", "--script", "good.txt"),
+    ("proof", "--audio", "good.wav", "--script", "missing.txt"),
+    ("proof", "--audio", "cut.flac", "--script", "good.txt"),
+    ("proof", "--audio", "good.wav", "--script", "text.docx"),
+    ("proof", "--audio", "good.wav", "--script", "empty.txt"),
+    ("proof", "--audio", "silence.wav", "--script", "good.txt"),
+    ("proof", "--audio", "zero.wav", "--script", "good.txt"),
+    ("align", "--audio", "text.docx", "--script", "good.txt"),
+    ("align", "--audio", "silence.wav", "--script", "good.txt"),
+    ("splice", "--audio", "good.wav", "--script", "good.txt", "--pickup", "missing.wav", "--line", "Some words", "--out", "out.wav"),
+    ("splice", "--audio", "good.wav", "--script", "good.txt", "--pickup", "good.wav", "--line", "nothing like it at all", "--out", "out.wav"),
+    ("master", "missing.wav", "--profile", "retail", "--out", "out.wav"),
+    ("master", "cut.flac", "--profile", "retail", "--out", "out.wav"),
+    ("master", "silence.wav", "--profile", "retail", "--out", "out.mp3"),
+    ("master", "zero.wav", "--profile", "retail", "--out", "out.mp3"),
+    ("master", "eight.wav", "--profile", "retail", "--out", "out.mp3"),
+    ("master", "text.docx", "--profile", "retail", "--out", "out.mp3"),
+    ("master", "good.wav", "--profile", "nothing", "--out", "out.mp3"),
+    ("master", "good.wav", "--profile", "retail", "--out", "out.xyz"),
+    ("master", "good.wav", "--profile", "retail", "--out", "no/such/folder/out.wav"),
+    ("check", "missing.mp3", "--profile", "retail"),
+    ("check", "zero.wav", "--profile", "retail"),
+    ("check", "text.docx", "--profile", "retail"),
+    ("check", "cut.flac", "--profile", "retail"),
+]  # fmt: skip
+
+
+@pytest.fixture(scope="module")
+def bad_folder(tmp_path_factory, demo):
+    folder = tmp_path_factory.mktemp("bad")
+    bad_files(folder, demo)
+    return folder
+
+
+@pytest.mark.parametrize("args", BAD, ids=lambda a: " ".join(a[:4]))
+def test_bad_input_is_one_line_and_exit_2_and_nothing_left_behind(bad_folder, args):
+    before = files_in(bad_folder)
+    code, out, err = call(*args, "--json", folder=bad_folder)
+    assert code == 2
+    assert out == ""
+    assert len(err.strip().splitlines()) == 1
+    assert "Traceback" not in err
+    assert err.startswith("faithful-reel: ")
+    assert files_in(bad_folder) == before
+
+
+def test_without_weights_the_rest_still_works(bad_folder, monkeypatch):
+    monkeypatch.setenv("FAITHFUL_REEL_EAR", str(bad_folder))
+    code, _, err = call("proof", "--audio", "good.wav", "--script", "good.txt", "--json", folder=bad_folder)
+    assert code == 2
+    assert "model.bin" in err
+    assert call("check", "good.wav", "--profile", "retail", "--json", folder=bad_folder)[0] == 1
+
+
+def test_a_folder_that_can_not_be_written_is_told(bad_folder, tmp_path):
+    if os.geteuid() == 0:
+        locked = "/proc/nowhere.wav"
+    else:
+        tmp_path.chmod(0o500)
+        locked = str(tmp_path / "out.wav")
+    code, out, err = call("master", "good.wav", "--profile", "retail", "--out", locked, folder=bad_folder)
+    assert (code, out) == (2, "")
+    assert len(err.strip().splitlines()) == 1
+
+
+def test_help_and_version():
+    assert call("--version")[1].startswith("faithful-reel ")
+    code, out, _ = call("--help")
+    assert code == 0
+    assert all(word in out for word in ("proof", "align", "splice", "master", "check", "demo"))
+
+
+def test_plain_output_is_for_people(demo):
+    code, out, _ = call("check", demo / "chapter-1.flac", "--profile", "retail")
+    assert code == 1
+    assert "FAIL  rms" in out
