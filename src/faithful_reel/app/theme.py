@@ -129,4 +129,7 @@ def style_sheet(t: Theme) -> str:
     QProgressBar::chunk {{ background: {t.lit}; }}
     QSplitter::handle {{ background: {t.hairline}; }}
     QCheckBox {{ spacing: 6px; }}
+    QCheckBox::indicator {{ width: 13px; height: 13px; border: 1px solid {t.quiet}; border-radius: 2px; background: {t.page}; }}
+    QCheckBox::indicator:checked {{ background: {t.quiet}; }}
+    QCheckBox::indicator:focus {{ border-color: {t.ink}; }}
     """

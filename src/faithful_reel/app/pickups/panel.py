@@ -98,7 +98,7 @@ class PickupsPanel(Desk):
                     str(i),
                     t.heard,
                     clock((t.stop - t.start) / book.rate)[3:],
-                    "no word" if not t.departures else f"{t.departures} words",
+                    ("no word", "1 word")[t.departures] if t.departures < 2 else f"{t.departures} words",
                     ("chosen" if pickup and pickup.state.value != "in" else "proposed")
                     if pickup and i - 1 == pickup.chosen
                     else "",

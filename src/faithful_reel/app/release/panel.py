@@ -69,8 +69,8 @@ class ReleasePanel(Desk):
                     (
                         name,
                         verdict.rule.replace("_", " "),
-                        verdict.limit,
-                        str(verdict.value),
+                        verdict.limit.replace("-", "−"),
+                        str(verdict.value).replace("-", "−"),
                         "✓ pass" if verdict.passed else "✕ FAIL",
                     )
                 )

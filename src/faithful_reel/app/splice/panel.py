@@ -32,7 +32,7 @@ class SplicePanel(Desk):
         self._presenter = presenter
         self._theme: Theme | None = None
         self.rows = table(["Line", "State"], "Pickups with a take")
-        self.rows.setMaximumHeight(150)
+        self.rows.setFixedHeight(96)
         self.rows.itemSelectionChanged.connect(self._row_chosen)
         across = self.rows.horizontalHeader()
         if across is not None:
@@ -63,7 +63,12 @@ class SplicePanel(Desk):
         self.passed = button("Pass", tip="It was heard and is good (Ctrl+Shift+Return)")
         self.passed.clicked.connect(self.pass_wanted)
         self.seam = table(["Seam", "Level step", "Floor step", "Tone step", "Click", ""], "The joins in figures")
-        self.seam.setMaximumHeight(128)
+        rows, across = self.seam.verticalHeader(), self.seam.horizontalHeader()
+        if rows is not None and across is not None:
+            rows.setDefaultSectionSize(23)
+            across.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
+            across.setStretchLastSection(True)
+        self.seam.setFixedHeight(100)
         self.hint = label("", "quiet", wrap=True)
         grid = QGridLayout()
         grid.addWidget(label("begins", "quiet"), 0, 0)
@@ -156,7 +161,6 @@ class SplicePanel(Desk):
                     )
                 )
         fill(self.seam, rows)
-        self.seam.resizeColumnsToContents()
 
     def _show_trio(self, pickup: Pickup | None, preview: Preview | None) -> None:
         bench = self._presenter.bench

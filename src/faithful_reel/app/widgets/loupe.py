@@ -112,7 +112,8 @@ class Loupe(QWidget):
         return self._span / max(1, self.width())
 
     def _from(self) -> float:
-        return self._centre - self._span / 2
+        latest = max(0.0, self._length - self._span)
+        return min(latest, max(0.0, self._centre - self._span / 2))
 
     def _x(self, position: float) -> float:
         return (position - self._from()) / self._span * self.width()
@@ -249,7 +250,7 @@ class Loupe(QWidget):
             painter.setPen(pen)
             painter.drawLine(QPointF(a, 2), QPointF(a, top + height))
             painter.drawLine(QPointF(b, top - 4), QPointF(b, top + height))
-            if wide and b - a > 0.7 * painter.fontMetrics().horizontalAdvance(word.text):
+            if wide and b - a > painter.fontMetrics().horizontalAdvance(word.text):
                 painter.setPen(self._theme.color("ink"))
                 painter.drawText(
                     QRectF(a + 3, 0, max(60.0, b - a), WORDS_H),

@@ -15,7 +15,7 @@ from faithful_reel.app.theme import DAY, Theme, control_font, reading_font
 from faithful_reel.app.widgets.galley import Columns, draw_sound
 
 LEFT = 78.0
-STRIP_H = 52.0
+STRIP_H = 46.0
 WORDS_H = 30.0
 GAP = 15.0
 

@@ -1,0 +1,243 @@
+"""What stands between the book and the window: places of words, mending, splicing a pickup, the demo book."""
+
+from __future__ import annotations
+
+import itertools
+from dataclasses import replace
+
+import numpy as np
+import pytest
+from support.sounds import sine
+
+from faithful_reel.core.book.mending import finding_span, mending_edit, pickup_for, tone_of
+from faithful_reel.core.book.model import Book, ChapterState, Recording
+from faithful_reel.core.book.splicing import piece_of, placed_joins, preview_splice, take_gaps
+from faithful_reel.core.book.timeline import Hearing, span_of, tokens_of
+from faithful_reel.core.collate.findings import Finding, Kind
+from faithful_reel.core.collate.proofing import Placed
+from faithful_reel.core.errors import EditRefused
+from faithful_reel.core.hear.recogniser import Heard
+from faithful_reel.core.pickups.ledger import Pickup, Take
+from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, ToneSource
+from faithful_reel.core.reel.reel import reel_of
+from faithful_reel.core.reel.render import Renderer
+from faithful_reel.core.text.words import chapter_of
+
+RATE = 44_100
+STEP, LENGTH = 22_050, 14_000  # a word of 0.32 s every half second
+TEXT = chapter_of("One", ["The tide went out. A line of green bottles lay there. Nobody spoke."])
+TONE = ToneSource("r1", 0, 10_000)
+
+
+def place(i):
+    return 30_000 + STEP * i
+
+
+def made(*, read=None, takes=()):
+    """A chapter read word by word; `read` are the heard words with None where the script has one that was not read."""
+    tokens = [w.text for w in TEXT.words]
+    read = read or tokens
+    heard, placed, links, w = [], [], [], 0
+    for slot, word in enumerate(read):
+        at = place(slot)
+        if word is None:
+            placed.append(None)
+            links.append((w, w + 1, len(heard), len(heard), False))
+            w += 1
+            continue
+        extra = word.startswith("+")
+        heard.append(Heard(word.lstrip("+"), at, at + LENGTH, 0.9))
+        if extra:
+            links.append((w, w, len(heard) - 1, len(heard), False))
+            continue
+        placed.append(Placed(at, at + LENGTH, 0.9))
+        links.append((w, w + 1, len(heard) - 1, len(heard), word == tokens[w]))
+        w += 1
+    length = place(len(read)) + RATE
+    chapter = ChapterState("c1", "One", "t", "r1", "h", (), reel_of("r1", length))
+    recordings = tuple(Recording(h, h, ".wav", RATE, 1, length, -3, -62, -24, TONE if h == "r1" else None) for h in ("r1", "r2"))
+    return (
+        Book(chapters=(chapter,), recordings=recordings, pickups=takes),
+        chapter,
+        Hearing(tuple(heard), tuple(placed), tuple(links)),
+    )
+
+
+TOKENS = [w.text for w in TEXT.words]
+
+
+def test_every_word_stands_where_it_is_heard():
+    book, chapter, hearing = made()
+    tokens = tokens_of(book, chapter, TOKENS, hearing)
+    assert [t.text for t in tokens] == TOKENS
+    assert [t.start for t in tokens] == [place(i) for i in range(len(TOKENS))]
+    assert span_of(tokens, 2, 3).start == place(2)
+    assert span_of(tokens, 2, 3).stop == place(3) + LENGTH
+
+
+def test_words_move_with_the_cuts_and_vanish_with_them():
+    book, chapter, hearing = made()
+    cut = replace(chapter, reel=CutAndClose(place(2), place(4)).apply(chapter.reel))
+    tokens = tokens_of(book, cut, TOKENS, hearing)
+    assert [t.start for t in tokens[:2]] == [place(0), place(1)]
+    assert [t.start for t in tokens[2:4]] == [-1, -1]
+    assert tokens[4].start == place(2)
+    assert span_of(tokens, 2, 3) is None
+
+
+def test_extra_words_stand_before_the_word_that_follows_them():
+    read = [*TOKENS[:4], "+again", *TOKENS[4:]]
+    book, chapter, hearing = made(read=read)
+    tokens = tokens_of(book, chapter, TOKENS, hearing)
+    assert [t.text for t in tokens] == [w.lstrip("+") for w in read]
+    assert [t.extra for t in tokens].index(True) == 4
+
+
+def test_without_a_hearing_words_have_no_place():
+    book, chapter, _ = made()
+    assert all(t.start == -1 for t in tokens_of(book, chapter, TOKENS, None))
+
+
+def finding(kind, start, stop, word=4, count=0, heard=""):
+    return Finding("f", kind, "", heard, word, count, start, stop, 0.9)
+
+
+@pytest.mark.parametrize("kind", [Kind.ADDED, Kind.REPEATED, Kind.FALSE_START])
+def test_extra_words_are_cut_with_the_pause_behind_them(kind):
+    book, chapter, hearing = made(read=[*TOKENS[:4], "+again", *TOKENS[4:]])
+    edit = mending_edit(book, chapter, tokens_of(book, chapter, TOKENS, hearing), finding(kind, place(4), place(4) + LENGTH))
+    assert isinstance(edit, CutAndClose)
+    assert edit.stop - edit.start == STEP
+    assert place(3) + LENGTH < edit.start < place(4)
+    after = replace(chapter, reel=edit.apply(chapter.reel))
+    starts = [t.start for t in tokens_of(book, after, TOKENS, hearing) if t.start >= 0]
+    assert [b - a for a, b in itertools.pairwise(starts)] == [STEP] * (len(TOKENS) - 1)
+
+
+def test_a_long_pause_is_cut_from_its_middle():
+    book, chapter, _hearing = made()
+    edit = mending_edit(book, chapter, (), finding(Kind.PAUSE, 50_000, 50_000 + 4 * RATE))
+    assert isinstance(edit, CutAndClose)
+    assert edit.stop - edit.start == pytest.approx(4 * RATE - 0.9 * RATE, abs=2)
+    assert mending_edit(book, chapter, (), finding(Kind.PAUSE, 50_000, 60_000)) is None
+
+
+def test_a_noise_is_laid_over_with_the_chapters_tone():
+    book, chapter, _ = made()
+    edit = mending_edit(book, chapter, (), finding(Kind.NOISE, 50_000, 50_200))
+    assert isinstance(edit, CutAndFill)
+    assert edit.start < 50_000
+    assert edit.stop > 50_200
+    assert edit.tone == TONE
+    assert tone_of(book, replace(chapter, recording="r2")).recording == ""
+
+
+@pytest.mark.parametrize("kind", [Kind.MISREAD, Kind.SKIPPED, Kind.LEVEL, Kind.OTHER])
+def test_other_kinds_are_for_the_hand(kind):
+    book, chapter, hearing = made()
+    assert mending_edit(book, chapter, tokens_of(book, chapter, TOKENS, hearing), finding(kind, place(4), place(4) + 10)) is None
+
+
+def test_what_was_cut_has_no_place_and_nothing_to_mend():
+    book, chapter, _ = made()
+    cut = replace(chapter, reel=CutAndClose(40_000, 90_000).apply(chapter.reel))
+    gone = finding(Kind.NOISE, 50_000, 50_200)
+    assert finding_span(cut, gone) is None
+    assert mending_edit(book, cut, (), gone) is None
+
+
+def test_a_pickup_asks_for_the_whole_sentence():
+    pickup = pickup_for(made()[1], TEXT, finding(Kind.MISREAD, 0, 10, word=7, count=1))
+    assert pickup.line == "A line of green bottles lay there."
+    assert (pickup.first_word, pickup.word_count) == (4, 7)
+
+
+# --- splicing -----------------------------------------------------------------------------------------------------
+
+
+def sound_of(words, *, hz, level):
+    x = np.random.default_rng(1).standard_normal(place(len(words)) + RATE).astype(np.float32) * 0.0005
+    for slot in range(len(words)):
+        x[place(slot) : place(slot) + LENGTH] += sine(hz + 13 * slot, seconds=LENGTH / RATE, db=level) * np.hanning(
+            LENGTH
+        ).astype(np.float32)
+    return x
+
+
+LINE = TOKENS[4:11]
+
+
+@pytest.fixture
+def spliced():
+    words = tuple((place(i), place(i) + LENGTH) for i in range(len(LINE)))
+    take = Take("r2", words[0][0], words[-1][1], 0, " ".join(LINE), words)
+    pickup = Pickup(
+        "p1", "c1", ("f",), " ".join(LINE), "great", 4, len(LINE), place(7), place(7) + LENGTH, takes=(take,), chosen=0
+    )
+    read = [t if t != "green" else "great" for t in TOKENS]
+    book, chapter, hearing = made(read=read, takes=(pickup,))
+    sounds = {"r1": sound_of(read, hz=150, level=-14), "r2": sound_of(LINE, hz=150, level=-22)}
+
+    def source(recording, start, stop):
+        x = sounds[recording]
+        out = np.zeros(stop - start, np.float32)
+        lo, hi = max(0, start), min(len(x), stop)
+        out[lo - start : hi - start] = x[lo:hi]
+        return out
+
+    return book, chapter, hearing, pickup, source
+
+
+def preview(spliced, **more):
+    book, chapter, hearing, pickup, source = spliced
+    render = Renderer(chapter.reel, source).render
+    return preview_splice(book, chapter, pickup, hearing, render, lambda reel: Renderer(reel, source), **more)
+
+
+def test_the_wrong_word_comes_from_the_take(spliced):
+    book, chapter, hearing, pickup, _ = spliced
+    made_ = preview(spliced)
+    assert made_.plan.command.start < place(7) < place(7) + LENGTH < made_.plan.command.stop
+    assert made_.plan.gain_db == pytest.approx(8.0, abs=0.5)
+    after = replace(chapter, reel=made_.reel)
+    tokens = tokens_of(book, after, TOKENS, hearing)
+    assert all(t.start >= 0 for t in tokens)  # the replaced words have their place in the take
+    starts = [t.start for t in tokens]
+    assert starts == sorted(starts)
+    assert piece_of(made_.reel, pickup.id) is not None
+    assert len(placed_joins(made_.reel)) == 2
+
+
+def test_the_joins_are_as_smooth_as_natural_boundaries(spliced):
+    made_ = preview(spliced).made
+    assert made_.natural is not None
+    for seam in (made_.seam_in, made_.seam_out):
+        assert abs(seam.level_step_db) < 3
+        assert seam.click_db < max(made_.natural.click_db, 3) + 2
+
+
+def test_without_level_match_the_step_is_seen(spliced):
+    step = abs(preview(spliced, match_level=False).made.seam_in.level_step_db)
+    assert (
+        step > abs(preview(spliced).made.seam_in.level_step_db) + 1.5
+    )  # the second half of what is measured is the original again
+
+
+def test_no_take_a_cut_line_and_an_unheard_line_are_refused(spliced):
+    book, chapter, hearing, pickup, source = spliced
+    with pytest.raises(EditRefused, match="No take"):
+        preview((book, chapter, hearing, replace(pickup, chosen=-1), source))
+    cut = replace(chapter, reel=CutAndClose(place(4), place(11)).apply(chapter.reel))
+    with pytest.raises(EditRefused, match="cut out"):
+        preview((book, cut, hearing, pickup, source))
+    deaf = Hearing((), hearing.placed, tuple((a, b, 0, 0, False) for a, b, *_ in hearing.links))
+    with pytest.raises(EditRefused, match="not heard"):
+        preview((book, chapter, deaf, pickup, source))
+
+
+def test_gaps_of_a_take_reach_a_quarter_second_outwards():
+    take = Take("r2", 20_000, 60_000, 0, "a b", ((20_000, 30_000), (40_000, 60_000)))
+    gaps = take_gaps(take, RATE)
+    assert [(g.start, g.stop) for g in gaps] == [(20_000 - 11_025, 20_000), (30_000, 40_000), (60_000, 71_025)]
+    unread = replace(take, words=((20_000, 30_000), (-1, -1)))
+    assert take_gaps(unread, RATE)[1] is None

@@ -1,0 +1,90 @@
+"""Take the pictures in docs/screenshots from a fresh demo book: heard, decided, spliced, mastered, released."""
+
+from __future__ import annotations
+
+import os
+import sys
+import tempfile
+from pathlib import Path
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+
+from PyQt6.QtCore import QEventLoop, QTimer
+
+from faithful_reel.app.main import application
+from faithful_reel.app.window import Window
+from faithful_reel.app.wiring import open_window, user_settings
+from faithful_reel.core.book.demo import demo_files, make_demo_book
+from faithful_reel.core.collate.findings import Decision, Kind
+
+ROOT = Path(__file__).parent.parent
+MENDED = (Kind.ADDED, Kind.REPEATED, Kind.FALSE_START, Kind.PAUSE, Kind.NOISE)
+
+
+def wait(milliseconds: int) -> None:
+    """Let the window work for a while."""
+    loop = QEventLoop()
+    QTimer.singleShot(milliseconds, loop.quit)
+    loop.exec()
+
+
+def idle(window: Window) -> None:
+    """Wait until no job runs."""
+    while window.jobs.running:
+        wait(50)
+    wait(150)
+
+
+def main() -> int:
+    """Walk through the demo and save a picture of every desk."""
+    out = Path(sys.argv[1]) if len(sys.argv) > 1 else ROOT / "docs" / "screenshots"
+    out.mkdir(parents=True, exist_ok=True)
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name) / "demo.reelbook"
+        make_demo_book(folder, demo_files())
+        app = application()
+        window = open_window(folder, user_settings(Path(name) / "settings.ini"), simulated_sound=True)
+        window.resize(1280, 800)
+        window.show()
+        idle(window)
+
+        def shot(desk: str, file: str = "") -> None:
+            window.show_desk(desk)
+            wait(200)
+            window.grab().save(str(out / f"{file or desk}.png"))
+
+        shot("intake")
+        window.proof.hear_chapter("c1")
+        idle(window)
+        proof = window.proof
+        for finding in proof.docket()[:8]:
+            proof.choose(finding.id)
+            kind = finding.kind
+            proof.decide(Decision.MEND if kind in MENDED else Decision.STET if kind is Kind.LEVEL else Decision.PICKUP)
+        shot("proof")
+        for finding in [f for f in proof.docket() if f.decision is Decision.OPEN]:
+            proof.choose(finding.id)
+            proof.decide(Decision.MEND if finding.kind in MENDED else Decision.PICKUP)
+        window.pickups.receive(demo_files() / "pickups-1.flac")
+        idle(window)
+        shot("pickups")
+        shot("splice")
+        for pickup in window.splice.rows():
+            window.splice.choose(pickup.id)
+            window.splice.place()
+        window.mastering.master_all()
+        idle(window)
+        shot("master")
+        window.releasing.release(Path(name) / "out")
+        idle(window)
+        shot("release")
+        window.proof.choose(window.proof.docket()[3].id)
+        window.set_theme("night")
+        shot("proof", "night")
+        window.close()
+        app.processEvents()
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
