@@ -41,3 +41,23 @@ def ears():
 
     second = find_second_ear()
     return Ear(find_first_ear()), Ear(second, witness="second") if second else None
+
+
+@pytest.fixture(scope="session")
+def demo_book(tmp_path_factory, demo):
+    """A demo book that tests copy from: made once."""
+    from faithful_reel.core.book.demo import make_demo_book
+
+    folder = tmp_path_factory.mktemp("demo") / "demo.reelbook"
+    make_demo_book(folder, demo)
+    return folder
+
+
+@pytest.fixture
+def opened(qtbot, tmp_path, demo_book):
+    """A window on a copy of the demo book, with the simulated sound card."""
+    from support.app import DemoWindow
+
+    window = DemoWindow(qtbot, tmp_path, demo_book)
+    yield window
+    window.close()

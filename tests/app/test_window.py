@@ -116,6 +116,12 @@ def test_edits_on_words_and_a_finding_by_hand(bench):
     assert [t.word for t in bench.tokens(bench.book.chapters[0]) if t.start < 0] == [50, 51, 52, 70, 71, 72, 73, 74]
     assert proof.note_finding(Kind.OTHER, 80, 81, "too loud")
     assert any(f.note == "too loud" and f.word_index == 80 for f in bench.book.chapters[0].findings)
+    joins = [s.stop for s in bench.book.chapters[0].reel.lanes[0].segments if s.kind == "piece"]
+    assert proof.move_join(0, 0.005)
+    moved = [s.stop for s in bench.book.chapters[0].reel.lanes[0].segments if s.kind == "piece"]
+    assert moved[0] - joins[0] == 220
+    assert moved[1:] == joins[1:]
+    assert not proof.move_join(0, -1000.0)
     assert not proof.cut_and_close(-1, -1)
     assert not proof.split(10**9)
     assert bench.told

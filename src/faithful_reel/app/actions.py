@@ -41,6 +41,8 @@ ACTS: tuple[Act, ...] = (
         "Lay room tone over the selected words; nothing moves",
     ),
     Act("edit.split", "Edit", "Split at the cursor", "Ctrl+B", "Cut the piece in two; the sound stays as it is"),
+    Act("edit.join_earlier", "Edit", "Join earlier by 5 ms", "Alt+Left", "Move the join nearest to the cursor to the left"),
+    Act("edit.join_later", "Edit", "Join later by 5 ms", "Alt+Right", "Move the join nearest to the cursor to the right"),
     Act("edit.softer", "Edit", "Selection 1 dB softer", "Ctrl+Down", "Set the gain of the selected words to −1 dB"),
     Act("edit.louder", "Edit", "Selection 1 dB louder", "Ctrl+Up", "Set the gain of the selected words to +1 dB"),
     Act("proof.hear", "Proof", "Hear this chapter", "Ctrl+E", "Recognise the chapter and collate it with the manuscript"),

@@ -65,6 +65,7 @@ from faithful_reel.core.units import Signal, clock, ratio
 DESKS = ("intake", "proof", "pickups", "splice", "master", "release")
 SPEEDS = (0.75, 0.9, 1.0, 1.1, 1.25, 1.5, 1.75, 2.0, 2.25, 2.5)
 NOTICE_MS = 12_000
+JOIN_STEP_S = 0.005
 
 
 class Window(QMainWindow):
@@ -295,6 +296,8 @@ class Window(QMainWindow):
             "edit.cut_close": self._cut_close,
             "edit.cut_fill": self._cut_fill,
             "edit.split": self._split,
+            "edit.join_earlier": self._join_earlier,
+            "edit.join_later": self._join_later,
             "edit.softer": self._softer,
             "edit.louder": self._louder,
             "proof.hear": self._hear_chapter,
@@ -732,6 +735,12 @@ class Window(QMainWindow):
 
     def _split(self) -> None:
         self.proof.split(self.spot)
+
+    def _join_earlier(self) -> None:
+        self.proof.move_join(self.spot, -JOIN_STEP_S)
+
+    def _join_later(self) -> None:
+        self.proof.move_join(self.spot, JOIN_STEP_S)
 
     def _softer(self) -> None:
         self.proof.set_gain(*self.galley.selection, -1.0)

@@ -14,9 +14,9 @@ from faithful_reel.core.book.timeline import Hearing, hearing_of, span_of
 from faithful_reel.core.collate.findings import Decision, Evidence, Finding, Kind
 from faithful_reel.core.collate.proofing import SHOWN, Proof, in_rate, proofed
 from faithful_reel.core.jobs import Watch
-from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, SetGain, SplitAt
+from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, MoveJoin, SetGain, SplitAt
 from faithful_reel.core.reel.reel import source_at
-from faithful_reel.core.units import EAR_RATE, Span
+from faithful_reel.core.units import EAR_RATE, Span, samples
 
 
 class ProofPresenter(Observed):
@@ -153,6 +153,16 @@ class ProofPresenter(Observed):
         """Cut the piece in two at a position."""
         chapter = self.bench.chapter
         return chapter is not None and self.bench.do(EditReel(chapter.id, SplitAt(position)))
+
+    def move_join(self, position: int, by_s: float) -> bool:
+        """Move the join nearest to a position; one side gives what the other takes."""
+        chapter = self.bench.chapter
+        if chapter is None or chapter.reel is None or len(chapter.reel.lanes[0].segments) < 2:
+            self.bench.tell("There is no join in this chapter yet.")
+            return False
+        starts = chapter.reel.lanes[0].starts()[1:-1]
+        nearest = min(range(len(starts)), key=lambda i: abs(starts[i] - position))
+        return self.bench.do(EditReel(chapter.id, MoveJoin(nearest + 1, samples(by_s, self.bench.book.rate))))
 
     # --- hearing --------------------------------------------------------------------------------------------------
 
