@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import os
 import threading
 import time
@@ -13,7 +14,12 @@ os.environ.setdefault("QT_MEDIA_BACKEND", "ffmpeg")
 warnings.filterwarnings("ignore", message="builtin type .* has no __module__ attribute", category=DeprecationWarning)
 
 import pytest  # noqa: E402
+from hypothesis import HealthCheck, settings  # noqa: E402
 from support.sounds import DEMO  # noqa: E402
+
+# a busy machine is no failure: no test asserts wall-clock times
+settings.register_profile("house", deadline=None, suppress_health_check=[HealthCheck.too_slow])
+settings.load_profile("house")
 
 
 @pytest.fixture(autouse=True)
@@ -25,6 +31,19 @@ def no_thread_is_left():
     while (left := [t for t in threading.enumerate() if t not in before and t.is_alive()]) and time.monotonic() < deadline:
         time.sleep(0.01)
     assert not left, f"threads left running: {left}"
+
+
+@pytest.fixture(autouse=True)
+def no_timer_is_left(request):
+    """A test of the window that leaves a timer running fails."""
+    yield
+    if "qtbot" not in request.fixturenames and "opened" not in request.fixturenames:
+        return
+    from PyQt6 import sip
+    from PyQt6.QtCore import QTimer
+
+    left = [o for o in gc.get_objects() if isinstance(o, QTimer) and not sip.isdeleted(o) and o.isActive()]
+    assert not left, f"timers left running: {[t.parent() for t in left]}"
 
 
 @pytest.fixture(scope="session")

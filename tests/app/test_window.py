@@ -338,3 +338,50 @@ def test_the_loupe_shows_the_chapter_and_its_words(opened):
     opened.do("view.closer")
     opened.do("view.spectrum")
     assert window.loupe._spectrum
+
+
+def test_another_ear_can_be_chosen_and_is_remembered(opened, monkeypatch, tmp_path):
+    from PyQt6.QtWidgets import QFileDialog
+
+    monkeypatch.setattr(QFileDialog, "getExistingDirectory", lambda *_: str(tmp_path))
+    opened.do("proof.ear")
+    opened.reopen()
+    opened.do("proof.hear")
+    opened.idle()
+    assert "model.bin" in opened.window.notice.text()  # the folder is empty: it says so
+    assert opened.window.proof.hearing_now == set()
+    monkeypatch.setattr(QFileDialog, "getExistingDirectory", lambda *_: "")
+    opened.do("proof.ear")
+    assert opened.window.settings.value("hear/ear") == ""
+
+
+def test_a_step_elsewhere_leaves_the_cursor_alone(opened):
+    window = opened.window
+    heard(window.bench)
+    opened.do("proof.next")
+    opened.click_word(50)
+    at = window.spot
+    assert window.proof.set_gain(50, 50, -2.0)
+    assert window.spot == at
+
+
+def test_the_splice_desk_without_takes_offers_nothing(opened):
+    window = opened.window
+    opened.do("view.splice")
+    panel = window.desks["splice"]
+    assert not panel.place.isEnabled()
+    assert panel.rows.rowCount() == 0
+    opened.do("splice.place")
+    assert opened.bookstate.pickups == ()
+
+
+def test_keys_of_one_desk_rest_at_the_others(opened):
+    heard(opened.window.bench)
+    opened.do("proof.next")
+    opened.do("view.master")
+    opened.do("proof.stet")
+    opened.do("edit.cut_close")
+    assert opened.bookstate.chapters[0].finding("f1").decision is Decision.OPEN
+    opened.do("view.proof")
+    opened.do("proof.stet")
+    assert opened.bookstate.chapters[0].finding("f1").decision is Decision.STET

@@ -46,6 +46,7 @@ ACTS: tuple[Act, ...] = (
     Act("edit.softer", "Edit", "Selection 1 dB softer", "Ctrl+Down", "Set the gain of the selected words to −1 dB"),
     Act("edit.louder", "Edit", "Selection 1 dB louder", "Ctrl+Up", "Set the gain of the selected words to +1 dB"),
     Act("proof.hear", "Proof", "Hear this chapter", "Ctrl+E", "Recognise the chapter and collate it with the manuscript"),
+    Act("proof.ear", "Proof", "Choose another ear…", "", "A folder with another recogniser in faster-whisper's layout"),
     Act("proof.next", "Proof", "Next finding", "N", "Go to the next finding"),
     Act("proof.previous", "Proof", "Previous finding", "B", "Go to the finding before"),
     Act("proof.listen", "Proof", "Listen to the finding", "H", "Hear it with its lead-in"),
@@ -80,6 +81,30 @@ ACTS: tuple[Act, ...] = (
     Act("help.keys", "Help", "Keys…", "F1", "All acts and their keys"),
     Act("help.about", "Help", "About", "", "Version and licences"),
 )
+AT_DESK: dict[str, frozenset[str]] = {
+    "proof": frozenset(
+        [
+            "proof.next",
+            "proof.previous",
+            "proof.listen",
+            "proof.stet",
+            "proof.mend",
+            "proof.pickup",
+            "proof.reopen",
+            "proof.note",
+            "proof.doubtful",
+            "edit.cut_close",
+            "edit.cut_fill",
+            "edit.split",
+            "edit.join_earlier",
+            "edit.join_later",
+            "edit.softer",
+            "edit.louder",
+        ]
+    ),
+    "splice": frozenset({"splice.place", "splice.pass"}),
+}
+"""Acts that work on what one desk shows: at the other desks they rest, so that a key pressed there decides nothing unseen."""
 CHECKABLE = frozenset({"proof.doubtful", "play.loop", "view.night", "view.spectrum"})
 
 
@@ -113,6 +138,12 @@ class Actions(QObject):
     def run(self, act_id: str) -> None:
         """Do an act as the menu would."""
         self._actions[act_id].trigger()
+
+    def at_desk(self, desk: str) -> None:
+        """Let only those acts work that belong to this desk or to all."""
+        for home, acts in AT_DESK.items():
+            for act_id in acts:
+                self._actions[act_id].setEnabled(home == desk)
 
     def set_key(self, act_id: str, key: str) -> None:
         """Give an act another key, now and from now on."""

@@ -6,7 +6,6 @@ from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
-from numpy.typing import NDArray
 from PyQt6.QtCore import QPoint, QSettings, QSize, Qt, QTimer
 from PyQt6.QtGui import QCloseEvent
 from PyQt6.QtWidgets import (
@@ -51,7 +50,7 @@ from faithful_reel.app.splice.presenter import SplicePresenter
 from faithful_reel.app.theme import THEMES, style_sheet
 from faithful_reel.app.widgets.loupe import Loupe, LoupeWord
 from faithful_reel.app.widgets.parts import ROLE, ContentsDelegate, Desk, Meter, button, label, rule, table
-from faithful_reel.app.workbench import Workbench
+from faithful_reel.app.workbench import Ears, Workbench
 from faithful_reel.core.audio.tempo import FASTEST, SLOWEST
 from faithful_reel.core.book.model import ChapterState
 from faithful_reel.core.book.splicing import placed_joins
@@ -75,6 +74,8 @@ class Window(QMainWindow):
         super().__init__()
         self.bench, self.jobs, self.player, self.settings = bench, jobs, player, settings
         bench.tell = self.tell
+        own = str(settings.value("hear/ear", "") or "")
+        bench.ears = Ears(Path(own) if own else None)
         self.setMinimumSize(1000, 640)
         self.intake, self.proof, self.pickups = IntakePresenter(bench), ProofPresenter(bench), PickupsPresenter(bench)
         self.splice, self.mastering = SplicePresenter(bench), MasterPresenter(bench)
@@ -90,6 +91,7 @@ class Window(QMainWindow):
         self.spot = 0
         self._playing_reel: object = None
         self._loupe_shown: object = None
+        self._finding_shown = ""
         self._last_saved = ""
         self._lead_s = float(settings.value("listen/lead", 2.0))
         self._speed = float(settings.value("listen/speed", 1.0))
@@ -301,6 +303,7 @@ class Window(QMainWindow):
             "edit.softer": self._softer,
             "edit.louder": self._louder,
             "proof.hear": self._hear_chapter,
+            "proof.ear": self.ask_ear,
             "proof.next": self._next,
             "proof.previous": self._previous,
             "proof.listen": self.listen_to_finding,
@@ -416,7 +419,8 @@ class Window(QMainWindow):
         if self.stack.currentWidget() is self.desks["proof"]:
             self.desks["proof"].refresh()
         finding = self.proof.finding()
-        if finding is not None:
+        if finding is not None and finding.id != self._finding_shown:
+            self._finding_shown = finding.id
             span = self.proof.span(finding)
             if span is not None and not self.player.playing:
                 self.spot = span.start
@@ -444,7 +448,7 @@ class Window(QMainWindow):
         self.loupe.set_content(
             columns=self.bench.columns(reel),
             render=self.bench.render_here(reel),
-            spectrum=_spectrum_of,
+            spectrum=spectrogram,
             length=len(reel),
             rate=self.bench.book.rate,
             words=words,
@@ -497,6 +501,7 @@ class Window(QMainWindow):
         self.stack.setCurrentWidget(self.desks[name])
         for other, made in self.desk_buttons.items():
             made.setChecked(other == name)
+        self.actions_.at_desk(name)
         self._desk_changed()
 
     # --- listening ------------------------------------------------------------------------------------------------
@@ -669,7 +674,7 @@ class Window(QMainWindow):
     def _take_chapter(self, chapter_id: str) -> None:
         self.player.stop()
         self.spot = 0
-        self.proof.current = ""
+        self.proof.current = self._finding_shown = ""
         self.bench.open_chapter(chapter_id)
 
     def _step_chapter(self, by: int) -> None:
@@ -833,6 +838,13 @@ class Window(QMainWindow):
         if path:
             self.pickups.send(self._remember(path))
 
+    def ask_ear(self) -> None:
+        """Choose the folder of another recogniser; an empty choice goes back to the shipped one."""
+        path = QFileDialog.getExistingDirectory(self, "Folder of another ear (cancel: the shipped one)", self._folder())
+        self.settings.setValue("hear/ear", path)
+        self.bench.ears = Ears(Path(path) if path else None)
+        self.tell(f"The ear is now {Path(path).name}." if path else "The ear is the shipped one.")
+
     def ask_release(self) -> None:
         """Choose a folder and release."""
         path = QFileDialog.getExistingDirectory(self, "Release into a folder", self._folder())
@@ -941,6 +953,7 @@ class Window(QMainWindow):
     def closeEvent(self, event: QCloseEvent | None) -> None:  # noqa: N802 - Qt's name
         """Stop the sound and the jobs, let go of the book.  Nothing to save: every step is on disk."""
         self.settings.setValue("view/size", self.size())
+        self._notice_timer.stop()
         self.player.stop()
         self.jobs.close()
         self.splice.close()
@@ -950,7 +963,3 @@ class Window(QMainWindow):
         application = QApplication.instance()
         if application is not None:
             self.player.card.close()
-
-
-def _spectrum_of(x: Signal, width: int) -> NDArray[np.float32]:
-    return spectrogram(x, width)

@@ -61,7 +61,8 @@ class Observed:
 class Ears:
     """The recognisers, loaded once, by whichever job needs them first."""
 
-    def __init__(self) -> None:
+    def __init__(self, own: Path | None = None) -> None:
+        self._own = own
         self._lock = threading.Lock()
         self._first: Ear | None = None
         self._second: Ear | None = None
@@ -71,7 +72,7 @@ class Ears:
         """The first ear; raises `EarMissing` where there is none."""
         with self._lock:
             if self._first is None:
-                self._first = Ear(find_first_ear())
+                self._first = Ear(find_first_ear(self._own))
             return self._first
 
     def second(self) -> Ear | None:
@@ -123,22 +124,22 @@ class Workbench(Observed):
 
     def undo(self) -> str:
         """Go back one step; what was undone."""
-        return self._stepped(self.session.undo)
+        return self._stepped(self.session.undo) or ""
 
     def redo(self) -> str:
         """Go forward one step; what was done again."""
-        return self._stepped(self.session.redo)
+        return self._stepped(self.session.redo) or ""
 
     def go_to(self, step: int) -> None:
         """Stand at a step of the history."""
         self._stepped(lambda: self.session.go_to(step))
 
-    def _stepped(self, move: Callable[[], T]) -> T:
+    def _stepped(self, move: Callable[[], T]) -> T | None:
         try:
             return move()
         except AppError as problem:
             self.tell(str(problem))
-            raise
+            return None
 
     def open_chapter(self, chapter_id: str) -> None:
         """Take another chapter in hand."""

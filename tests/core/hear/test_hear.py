@@ -97,7 +97,7 @@ def proofs(demo, ears):
 
 @pytest.mark.slow
 class TestDemoBook:
-    """What the issue of honest hearing comes down to, on the three raw chapters."""
+    """What honest hearing comes down to, on the three raw chapters."""
 
     def test_nine_of_ten_planted_reading_errors_are_found(self, proofs):
         planted = hits = 0

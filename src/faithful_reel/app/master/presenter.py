@@ -29,6 +29,7 @@ class MasterPresenter(Observed):
         self.profile = "retail"
         self.suffix = ".mp3"
         self.working: set[str] = set()
+        self._keys: dict[str, tuple[Reel, str]] = {}
         bench.listen(self.changed)
 
     def state(self, chapter: ChapterState) -> str:
@@ -39,9 +40,16 @@ class MasterPresenter(Observed):
             return "no sound"
         if chapter.master is None:
             return "to do"
-        if chapter.master.reel_key != reel_key(chapter.reel) or chapter.master.profile != self.profile:
+        if chapter.master.reel_key != self._key(chapter.id, chapter.reel) or chapter.master.profile != self.profile:
             return "out of date"
         return "passes" if chapter.master.passed else "fails"
+
+    def _key(self, chapter_id: str, reel: Reel) -> str:
+        """The reel's key, worked out once for every reel."""
+        known = self._keys.get(chapter_id)
+        if known is None or known[0] is not reel:
+            known = self._keys[chapter_id] = (reel, reel_key(reel))
+        return known[1]
 
     def master(self, chapter_id: str) -> None:
         """Master a chapter beside the work."""

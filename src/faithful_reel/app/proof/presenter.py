@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import itertools
-from dataclasses import replace
 
 from faithful_reel.app.workbench import Observed, Workbench
 from faithful_reel.core.audio.files import read_mono
@@ -203,4 +202,4 @@ class ProofPresenter(Observed):
             self.changed()
             return
         key = self.bench.session.store.put(Hearing, hearing_of(proof))
-        self.bench.do(PlaceHearing(chapter.id, key, tuple(replace(f) for f in proof.findings)))
+        self.bench.do(PlaceHearing(chapter.id, key, proof.findings))

@@ -9,6 +9,7 @@ import json
 import os
 import sqlite3
 import time
+import uuid
 import zlib
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
@@ -318,7 +319,7 @@ def received(folder: Path, source: Path, rate: int, watch: Watch | None = None) 
     watch = watch or Unwatched()
     info = audio_info(source)
     suffix = source.suffix.lower()
-    beside = folder / "recordings" / f".{os.getpid()}.part{suffix}"
+    beside = folder / "recordings" / f".{uuid.uuid4().hex}.part{suffix}"
     try:
         digest = hashlib.sha256()
         with source.open("rb") as file, beside.open("wb") as out:

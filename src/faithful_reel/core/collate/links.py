@@ -39,12 +39,11 @@ class _Atoms:
     owner: tuple[int, ...]
 
 
-def _atoms(tokens: Sequence[str], forms: Sequence[Form]) -> _Atoms:
+def _atoms(forms: Sequence[Form]) -> _Atoms:
     words, owner = [], []
     for index, form in enumerate(forms):
         words += list(form)
         owner += [index] * len(form)
-    del tokens
     return _Atoms(tuple(words), tuple(sound_key(w) for w in words), tuple(owner))
 
 
@@ -181,8 +180,8 @@ def _anchors(a: Sequence[str], b: Sequence[str]) -> list[tuple[int, int]]:
 
 def collated(written: Sequence[str], heard: Sequence[str]) -> list[Link]:
     """Link written tokens with heard tokens, in order; every token of both sides is in exactly one link."""
-    heard_atoms = _atoms(heard, [spoken_forms(t)[0] for t in heard])
-    written_atoms = _atoms(written, _chosen_forms(written, heard_atoms))
+    heard_atoms = _atoms([spoken_forms(t)[0] for t in heard])
+    written_atoms = _atoms(_chosen_forms(written, heard_atoms))
     codes = {key: code for code, key in enumerate(dict.fromkeys(written_atoms.keys + heard_atoms.keys))}
     a = np.array([codes[k] for k in written_atoms.keys], np.int64)
     b = np.array([codes[k] for k in heard_atoms.keys], np.int64)

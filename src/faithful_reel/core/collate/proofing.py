@@ -17,7 +17,7 @@ from faithful_reel.core.collate.links import Link, collated
 from faithful_reel.core.errors import SignalError
 from faithful_reel.core.hear.aligner import Aligned, Aligner, refined
 from faithful_reel.core.hear.pauses import Chunk, chunks_of
-from faithful_reel.core.hear.pronounce import is_word, phone_distance, phones_of
+from faithful_reel.core.hear.pronounce import common_words, is_word, phone_distance, phones_of
 from faithful_reel.core.hear.recogniser import Ear, Heard
 from faithful_reel.core.jobs import Part, Unwatched, Watch
 from faithful_reel.core.text.spoken import plain, sound_key, spoken_forms
@@ -399,14 +399,7 @@ def confidence_of(
 
 def _name_like(token: str) -> bool:
     bare = token.strip("\"“”‘’()[].,;:!?…—–-'")
-    return bool(bare) and bare[0].isupper() and not is_common(bare)
-
-
-def is_common(word: str) -> bool:
-    """Whether a capitalised word is an ordinary dictionary word that only starts a sentence."""
-    from faithful_reel.core.hear.pronounce import common_words
-
-    return plain(word) in common_words()
+    return bool(bare) and bare[0].isupper() and plain(bare) not in common_words()
 
 
 # --- findings -----------------------------------------------------------------------------------------------------
