@@ -165,7 +165,7 @@ for i in range(n):
 noise = np.random.default_rng(1).standard_normal(44100 * 20).astype(np.float32) * 0.1
 overview = overview_of(noise for _ in range(at // len(noise) + 1))
 galley = Galley()
-galley.resize(800, 600)
+galley.resize(1280, 800)
 t = time.perf_counter()
 galley.set_content(GalleyContent(tuple(cells), (), (), at, rate), overview.columns)
 laid = time.perf_counter() - t
