@@ -6,10 +6,12 @@ The voice comes from a registry package and is a development dependency only.
 
 from __future__ import annotations
 
+import datetime as dt
 import itertools
 import json
 import re
 import sys
+import zipfile
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -434,7 +436,18 @@ def written(folder: Path, chapters: list[tuple[str, str, list[Reading]]]) -> Non
         plain += ["", *script]
     (folder / "manuscript.txt").write_text("\n\n".join(plain).replace("\n\n\n\n", "\n\n\n") + "\n", encoding="utf-8")
     document.core_properties.author, document.core_properties.title = AUTHOR, TITLE
+    document.core_properties.created = document.core_properties.modified = dt.datetime(2026, 1, 1)  # noqa: DTZ001 - DOCX has no zone
     document.save(str(folder / "manuscript.docx"))
+    undated(folder / "manuscript.docx")
+
+
+def undated(path: Path) -> None:
+    """Pack an archive again without the time of day, so that the same book is the same bytes."""
+    with zipfile.ZipFile(path) as archive:
+        parts = [(name, archive.read(name)) for name in archive.namelist()]
+    with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as archive:
+        for name, content in parts:
+            archive.writestr(zipfile.ZipInfo(name), content, zipfile.ZIP_DEFLATED)
 
 
 def main(folder: Path) -> None:

@@ -156,7 +156,8 @@ def test_a_second_ear_that_hears_the_script_clears_it():
 
 def test_swallowed_endings_and_names_are_doubted():
     assert sure("asked Nell", "ask Nell", "ask Nell", 6.0) < sure("asked Nell", "told Nell", "told Nell", 6.0)
-    assert sure("Tarrow", "tarot", "tarot", 8.0) < 0.5
+    assert sure("Tarrow", "tarot", "tarot", 8.0) < 0.5  # a name that no ear can know
+    assert sure("Martin", "Marvin", "Marvin", 8.0) > 0.5  # a known name read as another
 
 
 @given(st.floats(-5, 30), st.floats(0, 1))

@@ -337,7 +337,8 @@ def features_of(
     w = tuple(p for t in written for word in spoken_forms(t)[0] for p in phones_of(word))
     h = tuple(p for t in heard for word in spoken_forms(t)[0] for p in phones_of(word))
     distance = phone_distance(w, h) / max(len(w), len(h), 1)
-    name = any(_name_like(t) for t in written) and distance < 0.5
+    names = [t for t in written if _name_like(t)] if distance < 0.5 else []
+    strange = any(not is_word(t) for t in names)
     words = [word for t in heard for word in spoken_forms(t)[0]]
     agrees = second is not None and _run_key(second) == _run_key(heard)
     return {
@@ -348,7 +349,8 @@ def features_of(
         "cleared": float(second is not None and _reads_as(second, written)),
         "alone": float(second is None),
         "ear": ear - 0.8,
-        "name": float(name),
+        "name": float(bool(names) and not strange),
+        "strange_name": float(strange),
         "nonsense": float(any(not is_word(word) for word in words)),
         "split": float(len(written) != len(heard) and bool(written) and bool(heard)),
         "elided": float(bool(w) and w != h and _without_stops(w) == _without_stops(h)),
@@ -372,7 +374,8 @@ WEIGHTS = {
     "cleared": -2.2,
     "alone": 0.6,
     "ear": 1.2,
-    "name": -3.2,
+    "name": -1.2,
+    "strange_name": -3.2,
     "nonsense": -1.6,
     "split": -1.0,
     "near": -0.5,
