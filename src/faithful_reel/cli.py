@@ -57,14 +57,14 @@ def proof(
     one_ear: Annotated[bool, typer.Option("--one-ear", help="Do not ask the second ear, even where it is installed.")] = False,
 ) -> None:
     """Find every departure of a recording from its script."""
-    from faithful_reel.core.audio.files import read_mono
+    from faithful_reel.core.audio.files import ear_sound
     from faithful_reel.core.collate.proofing import proofed
     from faithful_reel.core.hear.recogniser import Ear
     from faithful_reel.core.hear.weights import find_first_ear, find_second_ear
     from faithful_reel.core.text.manuscript import read_script
 
     chapter = read_script(script)
-    x = read_mono(audio, EAR_RATE)
+    x = ear_sound(audio)
     ear = Ear(find_first_ear())
     weights = None if one_ear else find_second_ear()
     result = proofed(x, chapter, ear, Ear(weights, witness="second") if weights else None, _watch())
@@ -94,14 +94,14 @@ def proof(
 @app.command()
 def align(audio: Audio, script: Script, as_json: AsJson = False) -> None:
     """Find where every written word is spoken."""
-    from faithful_reel.core.audio.files import read_mono
+    from faithful_reel.core.audio.files import ear_sound
     from faithful_reel.core.collate.proofing import aligned
     from faithful_reel.core.hear.recogniser import Ear
     from faithful_reel.core.hear.weights import find_first_ear
     from faithful_reel.core.text.manuscript import read_script
 
     chapter = read_script(script)
-    placed = aligned(read_mono(audio, EAR_RATE), chapter, Ear(find_first_ear()), _watch())
+    placed = aligned(ear_sound(audio), chapter, Ear(find_first_ear()), _watch())
     rows = [
         {
             "text": w.text,

@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 
 from faithful_reel.app.workbench import Observed, Workbench
-from faithful_reel.core.audio.files import read_mono
+from faithful_reel.core.audio.files import ear_sound
 from faithful_reel.core.book.commands import AddFinding, Decide, EditReel, PlaceHearing
 from faithful_reel.core.book.mending import finding_span, mending_edit, pickup_for, tone_of
 from faithful_reel.core.book.model import ChapterState
@@ -15,7 +15,7 @@ from faithful_reel.core.collate.proofing import SHOWN, Proof, in_rate, proofed
 from faithful_reel.core.jobs import Watch
 from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, MoveJoin, SetGain, SplitAt
 from faithful_reel.core.reel.reel import source_at
-from faithful_reel.core.units import EAR_RATE, Span, samples
+from faithful_reel.core.units import Span, samples
 
 
 class ProofPresenter(Observed):
@@ -180,7 +180,7 @@ class ProofPresenter(Observed):
         def job(watch: Watch) -> Proof:
             watch.tick(0.0, "waking the ear")
             ear, second = ears.first(), ears.second()
-            return in_rate(proofed(read_mono(path, EAR_RATE), text, ear, second, watch), rate, Span(0, length))
+            return in_rate(proofed(ear_sound(path), text, ear, second, watch), rate, Span(0, length))
 
         def done(proof: Proof) -> None:
             self.hearing_now.discard(chapter_id)

@@ -13,12 +13,13 @@ import soundfile
 import soxr
 
 from faithful_reel.core.errors import FileProblem
-from faithful_reel.core.units import Signal
+from faithful_reel.core.units import EAR_RATE, Signal
 
 BLOCK = 1 << 16
 _BY_SOUNDFILE = {".wav", ".flac", ".mp3", ".aif", ".aiff", ".ogg", ".w64", ".rf64", ".bwf"}
 _BY_AV = {".m4a", ".m4b", ".mp4", ".aac", ".caf", ".opus", ".wma", ".mka", ".webm"}
 MAX_RATE = 384_000
+LEAST_RATE = 16_000
 
 
 @dataclass(frozen=True, slots=True)
@@ -172,6 +173,26 @@ def read_mono(path: Path, rate: int) -> Signal:
     if not np.isfinite(x).all():
         raise FileProblem(f"{path.name} holds values that are not numbers. Export it again.")
     return x
+
+
+def full_range_info(path: Path) -> AudioInfo:
+    """Look at the header, and refuse what was recorded at a rate too low for any delivery or for the ear.
+
+    Raises
+    ------
+    FileProblem
+        As `audio_info`; also for a rate under `LEAST_RATE`.
+    """
+    info = audio_info(path)
+    if info.rate < LEAST_RATE:
+        raise FileProblem(f"{path.name} was recorded at {info.rate} Hz, too low to be used. Ask for the original recording.")
+    return info
+
+
+def ear_sound(path: Path) -> Signal:
+    """A whole recording as the ear takes it: (n,) float32 at 16 kHz.  Raises as `full_range_info` and `read_mono`."""
+    full_range_info(path)
+    return read_mono(path, EAR_RATE)
 
 
 def read_stretch(path: Path, start: int, stop: int) -> Signal:

@@ -10,7 +10,7 @@ from pathlib import Path
 import numpy as np
 
 from faithful_reel.core.audio.encode import write_audio
-from faithful_reel.core.audio.files import audio_info, read_mono, resampled
+from faithful_reel.core.audio.files import full_range_info, read_mono, resampled
 from faithful_reel.core.audio.roomtone import find_room_tone
 from faithful_reel.core.collate.links import Link, collated
 from faithful_reel.core.collate.proofing import listen
@@ -115,7 +115,7 @@ def splice_file(
     if not tokens:
         raise FileProblem("The line is empty. Give the corrected words.")
     at = find_line([w.text for w in script.words], tokens)
-    info, pickup_info = audio_info(audio), audio_info(pickup)
+    info, pickup_info = full_range_info(audio), full_range_info(pickup)
     rate = info.rate
     sound = read_mono(audio, rate)
     first = listen(resampled(sound, rate, EAR_RATE), script, ear, Part(watch, 0.0, 0.6))

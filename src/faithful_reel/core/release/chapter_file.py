@@ -8,7 +8,7 @@ from pathlib import Path
 import soundfile
 import soxr
 
-from faithful_reel.core.audio.files import audio_info, blocks
+from faithful_reel.core.audio.files import blocks, full_range_info
 from faithful_reel.core.errors import FileProblem
 from faithful_reel.core.jobs import Watch
 from faithful_reel.core.master.mastering import Mastered, Settings, master_reel
@@ -16,8 +16,6 @@ from faithful_reel.core.measure.profile import Profile
 from faithful_reel.core.reel.reel import reel_of
 from faithful_reel.core.reel.render import FileSources, Renderer
 from faithful_reel.core.release.check import file_figures
-
-LEAST_RATE = 16_000
 
 
 def master_file(
@@ -30,13 +28,9 @@ def master_file(
     FileProblem, SignalError
         The source can not be read or can never pass; nothing is left behind.
     """
-    info = audio_info(source)
+    info = full_range_info(source)
     if info.channels not in (1, 2):
         raise FileProblem(f"{source.name} has {info.channels} channels. Export it with one or two.")
-    if info.rate < LEAST_RATE:
-        raise FileProblem(
-            f"{source.name} was recorded at {info.rate} Hz, too low for any delivery. Ask for the original recording."
-        )
     if out.suffix.lower() not in (".wav", ".flac", ".mp3"):
         raise FileProblem(f"{out.name}: files of this kind are not written. Use .wav, .flac or .mp3.")
     if not out.parent.is_dir():
