@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from support.sounds import noise, sine, speech_like
 
 from faithful_reel.core.audio.encode import AudioWriter, write_audio, write_tags
-from faithful_reel.core.audio.files import audio_info, blocks, read_mono, read_stretch, resampled
+from faithful_reel.core.audio.files import audio_info, blocks, read_mono, resampled
 from faithful_reel.core.errors import AppError, FileProblem
 
 
@@ -76,15 +76,6 @@ def test_stereo_is_mixed_down(tmp_path):
     left, right = sine(500, seconds=1, db=-6), np.zeros(44_100, np.float32)
     soundfile.write(tmp_path / "a.wav", np.stack([left, right], axis=1), 44_100, subtype="FLOAT")
     assert np.allclose(read_mono(tmp_path / "a.wav", 44_100), left / 2)
-
-
-def test_a_stretch_is_zero_outside_the_file(tmp_path):
-    x = noise(seconds=0.1, rms_db=-10)
-    soundfile.write(tmp_path / "a.wav", x, 44_100, subtype="FLOAT")
-    got = read_stretch(tmp_path / "a.wav", -100, len(x) + 50)
-    assert np.array_equal(got[100:-50], x)
-    assert not got[:100].any()
-    assert not got[-50:].any()
 
 
 @pytest.mark.parametrize(

@@ -25,7 +25,6 @@ class ProofPresenter(Observed):
         super().__init__()
         self.bench = bench
         self.current = ""
-        self.show_decided = True
         self.show_doubtful = False
         self.hearing_now: set[str] = set()
         bench.listen(self.changed)
@@ -37,12 +36,7 @@ class ProofPresenter(Observed):
         chapter = self.bench.chapter
         if chapter is None:
             return []
-        return [
-            f
-            for f in chapter.findings
-            if (self.show_doubtful or f.confidence >= SHOWN or f.decision is not Decision.OPEN)
-            and (self.show_decided or f.decision is Decision.OPEN)
-        ]
+        return [f for f in chapter.findings if (self.show_doubtful or f.confidence >= SHOWN or f.decision is not Decision.OPEN)]
 
     def folded(self) -> int:
         """How many doubtful findings are folded away."""

@@ -195,18 +195,6 @@ def ear_sound(path: Path) -> Signal:
     return read_mono(path, EAR_RATE)
 
 
-def read_stretch(path: Path, start: int, stop: int) -> Signal:
-    """Samples `start` to `stop` of a WAV or FLAC file at its own rate, mixed down; zeros outside the file."""
-    out = np.zeros(max(0, stop - start), np.float32)
-    with soundfile.SoundFile(str(path)) as file:
-        first, last = max(0, start), min(stop, file.frames)
-        if last > first:
-            file.seek(first)
-            data = file.read(last - first, dtype="float32", always_2d=True)
-            out[first - start : first - start + len(data)] = downmixed(data.T)
-    return out
-
-
 def resampled(x: Signal, rate: int, to: int) -> Signal:
     """(n,) audio at another rate, by soxr's very high quality; unchanged where the rates agree."""
     if rate == to:

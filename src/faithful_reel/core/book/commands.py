@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field, replace
-from typing import ClassVar, Literal
+from dataclasses import dataclass, replace
+from typing import ClassVar
 
 from faithful_reel.core.book.model import Book, ChapterState, Master, Recording
 from faithful_reel.core.collate.findings import Decision, Finding
@@ -301,7 +301,6 @@ class MarkReleased:
     files: tuple[tuple[str, str], ...]
     label: ClassVar[str] = "Release"
     chapter: ClassVar[str] = ""
-    kind: Literal["mark_released"] = field(default="mark_released")
 
     def apply(self, book: Book) -> Book:
         """The book with the names of the released files."""

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -19,21 +18,18 @@ EDGE_S = 0.12
 
 @dataclass(frozen=True, slots=True)
 class Chunk:
-    """A stretch that is recognised in one call; `speech_s` is how much of it speaks."""
+    """A stretch that is recognised in one call."""
 
     span: Span
-    speech_s: float
 
 
-def chunks_of(x: Signal, rate: int, *, on_progress: Callable[[float], None] | None = None) -> list[Chunk]:
+def chunks_of(x: Signal, rate: int) -> list[Chunk]:
     """Cut mono audio into chunks of about 4 to 11 s that start and end in pauses.
 
     Quiet longer than twice `EDGE_S` between chunks belongs to none of them.  Where nobody pauses for
     `LONGEST_S`, the cut is made at the quietest moment of the last third.
     """
     levels = frame_levels(x, rate)
-    if on_progress:
-        on_progress(1.0)
     size = round(FRAME_S * rate)
     threshold = quiet_threshold(levels)
     loud = levels[levels > -120]
@@ -65,12 +61,11 @@ def chunks_of(x: Signal, rate: int, *, on_progress: Callable[[float], None] | No
         while stop - at > longest:
             third = at + 2 * longest // 3
             cut = third + int(np.argmin(levels[third : at + longest]))
-            result.append(_chunk(levels, threshold, at, cut, edge, size, len(x)))
+            result.append(_chunk(at, cut, edge, size, len(x)))
             at = cut
-        result.append(_chunk(levels, threshold, at, stop, edge, size, len(x)))
+        result.append(_chunk(at, stop, edge, size, len(x)))
     return result
 
 
-def _chunk(levels: Signal, threshold: float, start: int, stop: int, edge: int, size: int, length: int) -> Chunk:
-    spoken = float((levels[start:stop] >= threshold).sum()) * FRAME_S
-    return Chunk(Span(max(0, (start - edge) * size), min(length, (stop + edge) * size)), spoken)
+def _chunk(start: int, stop: int, edge: int, size: int, length: int) -> Chunk:
+    return Chunk(Span(max(0, (start - edge) * size), min(length, (stop + edge) * size)))

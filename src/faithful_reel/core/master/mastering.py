@@ -58,7 +58,6 @@ class Survey:
     figures: Figures
     speech: Span
     tone: Span | None
-    print_at: Span | None
 
 
 def surveyed(renderer: Renderer, rate: int, channels: int, watch: Watch) -> Survey:
@@ -88,7 +87,7 @@ def surveyed(renderer: Renderer, rate: int, channels: int, watch: Watch) -> Surv
     loud = _without_specks(loud)
     speech = Span(int(loud[0]) * size, min(len(renderer), (int(loud[-1]) + 1) * size)) if len(loud) else Span(0, len(renderer))
     tone = _tone_span(renderer, rate, frames)
-    return Survey(figures, speech, tone, tone)
+    return Survey(figures, speech, tone)
 
 
 def _without_specks(loud: NDArray[np.intp]) -> NDArray[np.intp]:

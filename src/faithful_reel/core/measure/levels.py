@@ -204,13 +204,6 @@ class Meter:
         power = np.convolve(bins, np.ones(4), "valid") / (4 * self._bin)
         return _gated(power)
 
-    def momentary(self) -> NDArray[np.float64]:
-        """Loudness in LUFS of each 400 ms block, 75 % overlap, not gated."""
-        bins = np.stack([np.concatenate(k) for k in self._k]).sum(axis=0)
-        if len(bins) < 4:
-            return np.zeros(0)
-        return np.asarray(-0.691 + 10 * np.log10(np.convolve(bins, np.ones(4), "valid") / (4 * self._bin) + 1e-20))
-
     def _noise_floor(self, quiet: NDArray[np.float64]) -> float:
         """RMS of the quietest half-second windows that hold no digital silence (common practice).
 

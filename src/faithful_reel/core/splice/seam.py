@@ -34,11 +34,6 @@ class Seam:
         """Rounded for reading."""
         return {k: round(v, 2) for k, v in asdict(self).items()}
 
-    @property
-    def worst(self) -> float:
-        """One figure to sort by: the greatest of the four, each against what is commonly heard (own weighting)."""
-        return max(abs(self.level_step_db) / 4, abs(self.floor_step_db) / 6, self.tone_step_db / 5, self.click_db / 10)
-
 
 def seam_at(x: Signal, at: int, rate: int) -> Seam:
     """Measure the boundary at sample `at` of (n,) audio."""
