@@ -1,6 +1,6 @@
 """Writing WAV, FLAC and MP3: beside the target first, then renamed, so that nothing is ever half-written.
 
-Encoding runs in a thread of its own, so that the second core is used while the next block is being made.
+Encoding runs in threads of its own, so that all cores are used while the next block is being made.
 """
 
 from __future__ import annotations
@@ -8,7 +8,9 @@ from __future__ import annotations
 import os
 import queue
 import threading
+from collections import deque
 from collections.abc import Iterable, Mapping
+from concurrent.futures import Future, ThreadPoolExecutor
 from fractions import Fraction
 from pathlib import Path
 from types import TracebackType
@@ -26,6 +28,107 @@ SUFFIXES = (".wav", ".flac", ".mp3")
 SUBTYPES = {16: "PCM_16", 24: "PCM_24", 32: "FLOAT"}
 
 
+_PROBLEMS = (OSError, soundfile.LibsndfileError, av.error.FFmpegError)
+
+
+class _Pcm:
+    """WAV and FLAC by libsndfile."""
+
+    def __init__(self, path: Path, rate: int, channels: int, bits: int) -> None:
+        bits = min(bits, 24) if path.suffix.lower() == ".flac" else bits
+        self._file = soundfile.SoundFile(str(path), "w", rate, channels, SUBTYPES[bits])
+
+    def write(self, data: Signal) -> None:
+        self._file.write(data.T)
+
+    def finish(self) -> None:
+        """Nothing waits."""
+
+    def close(self) -> None:
+        self._file.close()
+
+
+MP3_FRAME = 1152
+STRETCH_FRAMES = 1000
+"""An MP3 is encoded in stretches of 26 s, several at once."""
+LEAD_FRAMES = 16
+"""Each stretch starts so many frames early, so that filters and masking model have settled where it is used."""
+TRAIL_FRAMES = 4
+"""The encoder looks ahead by less than this."""
+
+
+class _Mp3:
+    """MP3 by LAME, several stretches at once, joined at frame boundaries.
+
+    Without a bit reservoir each frame stands for itself, so that frames of several encoders can follow each other: see
+    docs/decisions.
+    """
+
+    def __init__(self, path: Path, rate: int, channels: int, kbits: int) -> None:
+        self._rate, self._kbits = rate, kbits
+        self._layout = "mono" if channels == 1 else "stereo"
+        self._container = av.open(str(path), "w", format="mp3")
+        self._stream = self._container.add_stream("libmp3lame", rate=rate)
+        self._stream.layout = self._layout
+        self._stream.bit_rate = kbits * 1000
+        self._workers = max(2, os.cpu_count() or 2)
+        self._pool = ThreadPoolExecutor(self._workers, "mp3")
+        self._waiting: deque[Future[list[av.Packet[Any]]]] = deque()
+        self._parts: list[Signal] = [np.zeros((channels, 0), np.float32)]
+        self._held = 0
+        self._lead = self._frames = 0
+
+    def write(self, data: Signal) -> None:
+        self._parts.append(data)
+        self._held += data.shape[1]
+        whole = (self._lead + STRETCH_FRAMES + TRAIL_FRAMES) * MP3_FRAME
+        while self._held > whole:
+            x = np.concatenate(self._parts, axis=1)
+            self._submit(x[:, :whole], STRETCH_FRAMES)
+            rest = x[:, (self._lead + STRETCH_FRAMES - LEAD_FRAMES) * MP3_FRAME :]
+            self._parts, self._held = [rest], rest.shape[1]
+            self._lead = LEAD_FRAMES
+            whole = (self._lead + STRETCH_FRAMES + TRAIL_FRAMES) * MP3_FRAME
+
+    def _submit(self, x: Signal, frames: int | None) -> None:
+        self._waiting.append(self._pool.submit(self._encoded, x, self._lead, frames))
+        while len(self._waiting) > self._workers:
+            self._mux(self._waiting.popleft().result())
+
+    def _encoded(self, x: Signal, lead: int, frames: int | None) -> list[av.Packet[Any]]:
+        """The packets of a stretch without its lead: `frames` of them, or all to the end of the sound."""
+        encoder = av.CodecContext.create("libmp3lame", "w")
+        encoder.sample_rate, encoder.layout, encoder.format = self._rate, self._layout, "fltp"
+        encoder.bit_rate, encoder.time_base = self._kbits * 1000, Fraction(1, self._rate)
+        # at 192 kbit/s the fast search costs nothing that can be measured: see docs/decisions
+        encoder.options = {"compression_level": "7", "reservoir": "0"}
+        frame = av.AudioFrame.from_ndarray(np.ascontiguousarray(x), format="fltp", layout=self._layout)
+        frame.sample_rate, frame.pts, frame.time_base = self._rate, 0, Fraction(1, self._rate)
+        packets = list(encoder.encode(frame))
+        if frames is None:
+            packets += encoder.encode(None)
+            return packets[lead:]
+        return packets[lead : lead + frames]
+
+    def _mux(self, packets: list[av.Packet[Any]]) -> None:
+        for packet in packets:
+            packet.stream = self._stream
+            packet.pts = packet.dts = self._frames * MP3_FRAME
+            packet.time_base = Fraction(1, self._rate)
+            self._frames += 1
+            self._container.mux(packet)
+
+    def finish(self) -> None:
+        """Encode what is left."""
+        self._submit(np.concatenate(self._parts, axis=1), None)
+        while self._waiting:
+            self._mux(self._waiting.popleft().result())
+
+    def close(self) -> None:
+        self._pool.shutdown(cancel_futures=True)
+        self._container.close()
+
+
 class AudioWriter:
     """Writes blocks of (n,) or (channels, n) audio; the file appears under its name only when all went well."""
 
@@ -35,27 +138,21 @@ class AudioWriter:
             raise FileProblem(f"{path.name}: files of this kind are not written. Use .wav, .flac or .mp3.")
         if not path.parent.is_dir():
             raise FileProblem(f"The folder {path.parent.name or path.parent} for {path.name} is not there. Make it first.")
-        self.path, self.rate, self.channels = path, rate, channels
+        self.path = path
         self._beside = path.with_name(f".{path.stem}.part{os.getpid()}{suffix}")
-        self._sound: soundfile.SoundFile | None = None
-        self._at = 0
+        self._sink: _Pcm | _Mp3
         try:
             if suffix == ".mp3":
-                self._container = av.open(str(self._beside), "w", format="mp3")
-                # at 192 kbit/s the fast search costs nothing that can be measured: see docs/decisions
-                self._stream = self._container.add_stream("libmp3lame", rate=rate, options={"compression_level": "7"})
-                self._stream.layout = "mono" if channels == 1 else "stereo"
-                self._stream.bit_rate = kbits * 1000
+                self._sink = _Mp3(self._beside, rate, channels, kbits)
             else:
-                bits = min(bits, 24) if suffix == ".flac" else bits
-                self._sound = soundfile.SoundFile(str(self._beside), "w", rate, channels, SUBTYPES[bits])
-        except (OSError, soundfile.LibsndfileError, av.error.FFmpegError) as problem:
+                self._sink = _Pcm(self._beside, rate, channels, bits)
+        except _PROBLEMS as problem:
             self._beside.unlink(missing_ok=True)
             raise FileProblem(f"{path.name} could not be written. Check that the folder can be written to.") from problem
 
         self._queue: queue.Queue[Signal | None] = queue.Queue(maxsize=4)
         self._problem: BaseException | None = None
-        self._thread = threading.Thread(target=self._encode_all, name="encode", daemon=True)
+        self._thread = threading.Thread(target=self._write_all, name="encode", daemon=True)
         self._thread.start()
 
     def write(self, x: Signal) -> None:
@@ -63,24 +160,13 @@ class AudioWriter:
         if self._problem is None:
             self._queue.put(np.atleast_2d(x).astype(np.float32))
 
-    def _encode_all(self) -> None:
+    def _write_all(self) -> None:
         while (data := self._queue.get()) is not None:
             if self._problem is None:
                 try:
-                    self._encode(data)
-                except (OSError, soundfile.LibsndfileError, av.error.FFmpegError) as problem:
+                    self._sink.write(data)
+                except _PROBLEMS as problem:
                     self._problem = problem
-
-    def _encode(self, data: Signal) -> None:
-        if self._sound is not None:
-            self._sound.write(data.T)
-            return
-        layout = "mono" if self.channels == 1 else "stereo"
-        frame = av.AudioFrame.from_ndarray(np.ascontiguousarray(data), format="fltp", layout=layout)
-        frame.sample_rate, frame.pts, frame.time_base = self.rate, self._at, Fraction(1, self.rate)
-        self._at += data.shape[1]
-        for packet in self._stream.encode(frame):
-            self._container.mux(packet)
 
     def __enter__(self) -> Self:
         return self
@@ -89,20 +175,18 @@ class AudioWriter:
         self._queue.put(None)
         self._thread.join()
         try:
-            if self._sound is not None:
-                self._sound.close()
-            else:
+            try:
                 if kind is None and self._problem is None:
-                    for packet in self._stream.encode(None):
-                        self._container.mux(packet)
-                self._container.close()
+                    self._sink.finish()
+            finally:
+                self._sink.close()
             if self._problem is not None:
                 raise FileProblem(f"{self.path.name} could not be written to the end. Is the disk full?") from self._problem
             if kind is None:
                 with self._beside.open("rb") as file:
                     os.fsync(file.fileno())
                 self._beside.replace(self.path)
-        except (OSError, soundfile.LibsndfileError, av.error.FFmpegError) as problem:
+        except _PROBLEMS as problem:
             raise FileProblem(f"{self.path.name} could not be written to the end. Is the disk full?") from problem
         finally:
             self._beside.unlink(missing_ok=True)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 import tempfile
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -53,15 +53,63 @@ class Mastered:
 
 @dataclass(frozen=True, slots=True)
 class Survey:
-    """One pass over a rendered reel: figures, where speech starts and ends, and a stretch of room tone."""
+    """One pass over a rendered reel: figures, RMS after the low cut, where speech starts and ends, and room tone."""
 
     figures: Figures
+    level_db: float
     speech: Span
     tone: Span | None
 
 
-def surveyed(renderer: Renderer, rate: int, channels: int, watch: Watch) -> Survey:
-    """Measure a reel and find its speech and its room tone.
+class _RawFile:
+    """A raw float32 file of interleaved samples: written block by block, read as the source of a reel."""
+
+    def __init__(self, path: Path, channels: int) -> None:
+        self.path, self.channels = path, channels
+        self.frames = 0
+        self.energy = 0.0
+
+    def write(self, parts: Iterable[Signal]) -> Iterator[Signal]:
+        """Write all (channels, n) blocks, handing each on."""
+        with self.path.open("wb") as file:
+            for x in parts:
+                file.write(np.ascontiguousarray(x.T, dtype=np.float32).tobytes())
+                self.frames += x.shape[1]
+                self.energy += _energy(x)
+                yield x
+
+    def blocks(self, *, every: int = 1) -> Iterator[Signal]:
+        """All blocks, or every nth."""
+        size = BLOCK * self.channels * 4
+        with self.path.open("rb") as file:
+            while data := file.read(size):
+                yield np.frombuffer(data, np.float32).reshape(-1, self.channels).T
+                file.seek(size * (every - 1), 1)
+
+    def __call__(self, recording: str, start: int, stop: int) -> Signal:
+        """Samples `start` to `stop`, zeros outside of the file."""
+        del recording
+        out = np.zeros((self.channels, stop - start), np.float32)
+        first, last = max(0, start), min(self.frames, stop)
+        if last > first:
+            with self.path.open("rb") as file:
+                file.seek(first * self.channels * 4)
+                data = file.read((last - first) * self.channels * 4)
+            out[:, first - start : last - start] = np.frombuffer(data, np.float32).reshape(-1, self.channels).T
+        return out
+
+    @property
+    def level_db(self) -> float:
+        """RMS of what was written."""
+        return 10 * math.log10(self.energy / max(1, self.frames * self.channels) + 1e-20)
+
+
+def _energy(x: Signal) -> float:
+    return float(np.einsum("ij,ij->", x, x, dtype=np.float64))
+
+
+def surveyed(renderer: Renderer, rate: int, channels: int, low_cut_hz: float, cut: _RawFile, watch: Watch) -> Survey:
+    """Measure a reel, find its speech and its room tone, and write it through the low cut to `cut`.
 
     Raises
     ------
@@ -73,11 +121,18 @@ def surveyed(renderer: Renderer, rate: int, channels: int, watch: Watch) -> Surv
     meter = Meter(rate, channels)
     levels: list[NDArray[np.float64]] = []
     block = round(FRAME_S * rate) * 64
-    for part in ahead(renderer.blocks(block=block)):
-        x = np.atleast_2d(part)
-        meter.feed(x)
-        levels.append(frame_levels(x[0] if channels == 1 else x.mean(axis=0), rate))
-        watch.tick(min(1.0, meter.frames / len(renderer)), "measuring")
+    low_cut = LowCut(rate, channels, cutoff_hz=low_cut_hz)
+
+    def measured() -> Iterator[Signal]:
+        for part in ahead(renderer.blocks(block=block)):
+            x = np.atleast_2d(part)
+            meter.feed(x)
+            levels.append(frame_levels(x[0] if channels == 1 else x.mean(axis=0), rate))
+            watch.tick(min(1.0, meter.frames / len(renderer)), "measuring")
+            yield low_cut.feed(x)
+
+    for _ in cut.write(measured()):
+        pass
     figures = meter.figures()
     if figures.rms_db < -90:
         raise SignalError("This audio is silent, so there is nothing to master. Choose another file.")
@@ -86,8 +141,7 @@ def surveyed(renderer: Renderer, rate: int, channels: int, watch: Watch) -> Surv
     loud = np.flatnonzero(frames > quiet_threshold(frames))
     loud = _without_specks(loud)
     speech = Span(int(loud[0]) * size, min(len(renderer), (int(loud[-1]) + 1) * size)) if len(loud) else Span(0, len(renderer))
-    tone = _tone_span(renderer, rate, frames)
-    return Survey(figures, speech, tone)
+    return Survey(figures, cut.level_db, speech, _tone_span(cut, rate, frames))
 
 
 def _without_specks(loud: NDArray[np.intp]) -> NDArray[np.intp]:
@@ -97,7 +151,7 @@ def _without_specks(loud: NDArray[np.intp]) -> NDArray[np.intp]:
     return np.concatenate(long) if long else loud
 
 
-def _tone_span(renderer: Renderer, rate: int, frames: NDArray[np.float64]) -> Span | None:
+def _tone_span(cut: _RawFile, rate: int, frames: NDArray[np.float64]) -> Span | None:
     """Look for room tone around the quietest second of the reel, then at its start."""
     size = round(FRAME_S * rate)
     window = 50
@@ -106,25 +160,10 @@ def _tone_span(renderer: Renderer, rate: int, frames: NDArray[np.float64]) -> Sp
     power = np.convolve(np.where(frames < -120, 1e6, 10 ** (frames / 10)), np.ones(window) / window, "valid")
     centre = int(power.argmin()) * size
     half = round(TONE_WINDOW_S * rate / 2)
-    start, stop = max(0, centre - half), min(len(renderer), centre + half)
-    x = np.atleast_2d(renderer.render(start, stop)).mean(axis=0)
+    start, stop = max(0, centre - half), min(cut.frames, centre + half)
+    x = cut("", start, stop).mean(axis=0)
     found = find_room_tone(x, rate)
     return Span(found.start + start, found.stop + start) if found else None
-
-
-class _Rendered:
-    """A renderer as the source of another reel, so that head and tail can be laid around a chapter."""
-
-    def __init__(self, renderer: Renderer) -> None:
-        self._renderer = renderer
-
-    def __call__(self, recording: str, start: int, stop: int) -> Signal:
-        del recording
-        first, last = max(0, start), min(len(self._renderer), stop)
-        x = self._renderer.render(first, max(first, last))
-        out = np.zeros((*x.shape[:-1], max(0, stop - start)), np.float32)
-        out[..., first - start : first - start + x.shape[-1]] = x
-        return out
 
 
 def with_head_and_tail(length: int, survey: Survey, rate: int, *, head_s: float, tail_s: float) -> Reel:
@@ -151,15 +190,15 @@ def master_reel(
     profile: Profile,
     out: Path,
     *,
+    checked: Callable[[Path], Figures],
     settings: Settings | None = None,
-    checked: Callable[[Path], Figures] | None = None,
     watch: Watch | None = None,
 ) -> Mastered:
     """Master a reel to `out`, block by block, in bounded memory.
 
-    The clean stage (low cut, noise reduction) goes to a temporary file beside `out`; level, compression and limiting
-    follow from there.  Where `checked` finds the finished file's peak over the limit (an encoder adds a little), the
-    ceiling is lowered by the excess and the last stage is done again.
+    The reel after the low cut goes to a temporary file beside `out`; from there, with head and tail, noise reduction and
+    compression, to a second one; limiting and encoding follow.  Where `checked`, which measures the finished file, finds
+    a peak over the limit (an encoder adds a little), the ceiling is lowered and the last stage is done again.
 
     Raises
     ------
@@ -168,19 +207,19 @@ def master_reel(
     """
     settings = settings or Settings()
     watch = watch or Unwatched()
-    survey = surveyed(renderer, rate, channels, Part(watch, 0.0, 0.25))
-    trimmed = Renderer(
-        with_head_and_tail(len(renderer), survey, rate, head_s=profile.make_head_s, tail_s=profile.make_tail_s),
-        _Rendered(renderer),
-    )
-    tone = "the room tone" if survey.tone else "made tone"
-    steps = [f"head of {profile.make_head_s:g} s and tail of {profile.make_tail_s:g} s of {tone}"]
-    depth = _reduction_needed(survey.figures, profile) if settings.reduce_noise else 0.0
     with tempfile.TemporaryDirectory(prefix=".master-", dir=out.parent if out.parent.is_dir() else None) as folder:
-        clean = Path(folder) / "clean.f32"
+        cut = _RawFile(Path(folder) / "cut.f32", channels)
+        survey = surveyed(renderer, rate, channels, settings.low_cut_hz, cut, Part(watch, 0.0, 0.2))
+        trimmed = Renderer(
+            with_head_and_tail(cut.frames, survey, rate, head_s=profile.make_head_s, tail_s=profile.make_tail_s), cut
+        )
+        depth = _reduction_needed(survey.figures, profile) if settings.reduce_noise else 0.0
         for attempt in range(2):
-            figures = _cleaned(trimmed, rate, channels, survey, depth, settings, clean, Part(watch, 0.25, 0.6))
-            result, steps_made = _levelled(clean, rate, channels, figures, profile, settings, out, checked, Part(watch, 0.6, 1.0))
+            pressed = _RawFile(Path(folder) / "pressed.f32", channels)
+            lead_db = profile.target_rms_db - survey.level_db
+            reduction = _reduction(trimmed, rate, channels, survey, depth) if depth > 0 else None
+            heights = _pressed(trimmed, rate, reduction, lead_db, settings, pressed, Part(watch, 0.2, 0.4))
+            result, steps_made = _levelled(pressed, rate, heights, lead_db, profile, out, checked, Part(watch, 0.4, 1.0))
             limit = profile.noise_floor_db
             if (
                 attempt
@@ -191,9 +230,12 @@ def master_reel(
             ):
                 break
             depth = min(MOST_REDUCTION_DB, depth + result.noise_floor_db - limit + FLOOR_MARGIN_DB)
+    tone = "the room tone" if survey.tone else "made tone"
+    steps = [f"head of {profile.make_head_s:g} s and tail of {profile.make_tail_s:g} s of {tone}"]
     steps.append(f"low cut at {settings.low_cut_hz:g} Hz")
     if depth > 0:
         steps.append(f"noise reduced by at most {depth:.1f} dB")
+    steps.append(f"compression {settings.compression:g}:1 over {settings.threshold_db:g} dB")
     return Mastered(survey.figures, result, (*steps, *steps_made))
 
 
@@ -206,46 +248,18 @@ def _reduction_needed(figures: Figures, profile: Profile) -> float:
     return min(MOST_REDUCTION_DB, excess) if excess > 0 else 0.0
 
 
-def _cleaned(
-    renderer: Renderer, rate: int, channels: int, survey: Survey, depth: float, settings: Settings, clean: Path, watch: Watch
-) -> Figures:
-    """Low cut and noise reduction into a raw float file; figures of what was written."""
-    cut = LowCut(rate, channels, cutoff_hz=settings.low_cut_hz)
-    reduction = None
-    if depth > 0:
-        # the print is taken from the head, which is woven of the chapter's room tone, after the same low cut
-        length = min(len(renderer), round(0.6 * rate))
-        if survey.tone:
-            tone = RoomTone("reel", survey.tone.start, survey.tone.stop, 3 * rate, seed=5)
-            woven = Renderer(Reel((Lane("tone", (tone,)),)), renderer.source).render(0, 3 * rate)
-        else:
-            woven = renderer.render(0, length)
-        filtered = LowCut(rate, channels, cutoff_hz=settings.low_cut_hz).feed(np.atleast_2d(woven))
-        reduction = NoiseReduction(noise_print(filtered.mean(axis=0)[round(0.1 * rate) :]), channels, depth_db=depth)
-    meter = Meter(rate, channels)
-    with clean.open("wb") as file:
-
-        def put(y: Signal) -> None:
-            meter.feed(y)
-            file.write(np.ascontiguousarray(y.T, dtype=np.float32).tobytes())
-
-        done = 0
-        for y in ahead(cut.feed(np.atleast_2d(x)) for x in renderer.blocks()):
-            put(reduction.feed(y) if reduction else y)
-            done += y.shape[-1]
-            watch.tick(done / len(renderer), "cleaning")
-        if reduction:
-            put(reduction.flush())
-    return meter.figures()
+def _reduction(trimmed: Renderer, rate: int, channels: int, survey: Survey, depth: float) -> NoiseReduction:
+    """Noise reduction whose print is taken from woven room tone, or from the head where none was found."""
+    if survey.tone:
+        tone = RoomTone("reel", survey.tone.start, survey.tone.stop, 3 * rate, seed=5)
+        woven = Renderer(Reel((Lane("tone", (tone,)),)), trimmed.source).render(0, 3 * rate)
+    else:
+        woven = trimmed.render(0, min(len(trimmed), round(0.6 * rate)))
+    return NoiseReduction(noise_print(np.atleast_2d(woven).mean(axis=0)), channels, depth_db=depth)
 
 
-def _raw_blocks(path: Path, channels: int) -> Iterator[Signal]:
-    with path.open("rb") as file:
-        while data := file.read(BLOCK * channels * 4):
-            yield np.frombuffer(data, np.float32).reshape(-1, channels).T
-
-
-_BINS = np.linspace(0.0, 8.0, 16_001)
+_BIN = 1 / 2000
+_BINS = 16_000
 
 
 def _gain_for(heights: NDArray[np.float64], target_db: float, ceiling_db: float) -> float:
@@ -253,7 +267,7 @@ def _gain_for(heights: NDArray[np.float64], target_db: float, ceiling_db: float)
 
     A limiter takes away a little more than a cut does: the rest is found by limiting.
     """
-    centres = (_BINS[1:] + _BINS[:-1]) / 2
+    centres = (np.arange(_BINS) + 0.5) * _BIN
     ceiling = 10 ** (ceiling_db / 20)
     low, high = -60.0, 60.0
     for _ in range(40):
@@ -266,44 +280,57 @@ def _gain_for(heights: NDArray[np.float64], target_db: float, ceiling_db: float)
     return low
 
 
-def _levelled(
-    clean: Path,
+def _pressed(
+    trimmed: Renderer,
     rate: int,
-    channels: int,
-    figures: Figures,
-    profile: Profile,
+    reduction: NoiseReduction | None,
+    lead_db: float,
     settings: Settings,
+    pressed: _RawFile,
+    watch: Watch,
+) -> NDArray[np.float64]:
+    """Noise reduction, gain to the usual level and compression into `pressed`; a histogram of its sample heights."""
+    compressor = Compressor(rate, threshold_db=settings.threshold_db, compression=settings.compression)
+
+    def cleaned() -> Iterator[Signal]:
+        given = map(np.atleast_2d, trimmed.blocks())
+        if not reduction:
+            yield from ahead(given)
+            return
+        for spectra in ahead(map(reduction.analysed, given)):  # its two halves take about as long as each other
+            yield reduction.synthesised(spectra)
+        yield reduction.flush()
+
+    heights = np.zeros(_BINS)
+    for x in pressed.write(compressor.feed(y, gain_db=lead_db) for y in cleaned()):
+        sampled = np.abs(x[:, ::4]).ravel()  # every fourth sample tells as much
+        heights += np.bincount(np.minimum(sampled / _BIN, _BINS - 1).astype(np.int64), minlength=_BINS)
+        watch.tick(pressed.frames / len(trimmed), "cleaning")
+    return heights
+
+
+def _levelled(
+    pressed: _RawFile,
+    rate: int,
+    heights: NDArray[np.float64],
+    lead_db: float,
+    profile: Profile,
     out: Path,
-    checked: Callable[[Path], Figures] | None,
+    checked: Callable[[Path], Figures],
     watch: Watch,
 ) -> tuple[Figures, tuple[str, ...]]:
-    """Gain to the usual level, compression, gain to the target, limiting, encoding."""
-    lead_db = profile.target_rms_db - figures.rms_db
-
-    def compressed() -> Iterator[Signal]:
-        compressor = Compressor(rate, threshold_db=settings.threshold_db, compression=settings.compression)
-        for x in _raw_blocks(clean, channels):
-            yield compressor.feed(x, gain_db=lead_db)
-
-    heights = np.zeros(_BINS.size - 1)
-    pressed = clean.with_name("pressed.f32")
-    total = 0
-    with pressed.open("wb") as file:
-        for x in ahead(compressed()):
-            heights += np.histogram(np.abs(x[:, ::4]), _BINS)[0]  # every fourth sample tells as much
-            file.write(np.ascontiguousarray(x.T).tobytes())
-            total += x.shape[1]
-            watch.tick(0.0, "levelling")
+    """Gain to the target, limiting, encoding."""
+    channels = pressed.channels
     ceiling = (profile.peak_db if profile.peak_db is not None else -1.0) - 0.15
     if profile.true_peak_db is not None:
         ceiling = min(ceiling, profile.true_peak_db - 0.5)
     if out.suffix.lower() == ".mp3":
         ceiling -= MP3_HEADROOM_DB
 
-    def limited() -> Iterator[Signal]:
+    def limited(*, every: int = 1) -> Iterator[Signal]:
         limiter = Limiter(rate, channels, ceiling_db=ceiling)
         gain = np.float32(10 ** (trim_db / 20))
-        for x in ahead(_raw_blocks(pressed, channels)):
+        for x in ahead(pressed.blocks(every=every)):
             y = limiter.feed(x * gain)
             if y.shape[-1]:
                 yield y
@@ -311,20 +338,20 @@ def _levelled(
 
     trim_db = _gain_for(heights, profile.target_rms_db, ceiling)
     energy = count = 0.0
-    for y in limited():  # what the limiter really takes away is found without encoding anything
-        energy += float(np.einsum("ij,ij->", y, y, dtype=np.float64))
+    every = 1 + min(3, pressed.frames // (300 * rate))  # of a long chapter, some blocks tell enough
+    for y in limited(every=every):  # what the limiter really takes away is found without encoding anything
+        energy += _energy(y)
         count += y.size
-        watch.tick(0.2, "levelling")
+        watch.tick(0.0, "levelling")
     trim_db += 1.6 * (profile.target_rms_db - 10 * math.log10(energy / count))
     for attempt in range(3):
-        meter = Meter(rate, channels)
+        written = 0
         with AudioWriter(out, rate, channels, bits=24, kbits=192) as writer:
             for y in limited():
-                meter.feed(y)
                 writer.write(y)
-                watch.tick(0.3 + 0.7 * min(1.0, meter.frames / total), "writing")
-        result = meter.figures()
-        found = checked(out) if checked else result
+                written += y.shape[1]
+                watch.tick(0.1 + 0.9 * min(1.0, written / pressed.frames), "writing")
+        found = checked(out)
         # should the level still be off, or an encoder's peak be over the limit, the last stage is done again
         missed = profile.target_rms_db - found.rms_db
         over = found.peak_db - profile.peak_db if profile.peak_db is not None else -1.0
@@ -336,7 +363,6 @@ def _levelled(
         ceiling -= over + 0.1 if over > -0.02 else 0.0
     steps = (
         f"gain {lead_db + trim_db:+.1f} dB to {profile.target_rms_db:g} dB RMS",
-        f"compression {settings.compression:g}:1 over {settings.threshold_db:g} dB",
         f"peaks limited to {ceiling:.2f} dB",
     )
     return found, steps

@@ -65,46 +65,47 @@ def _feed(x, coefficients, filter_state, history, phases, bin_size, quiet_size, 
     total, peak, true_peak = sums
     k_sum, k_count, p_sum, p_count, zeros = carry
     taps = phases.shape[1]
-    for i in range(n):
-        v = float(x[i])
-        square = v * v
-        total += square
-        magnitude = abs(v)
-        peak = max(peak, magnitude)
-        for j in range(taps - 1):
-            history[j] = history[j + 1]
-        history[taps - 1] = v
-        # only where a neighbour comes near the greatest value can interpolation exceed it
-        if magnitude > 0.45 * true_peak or abs(history[5]) > 0.45 * true_peak or abs(history[6]) > 0.45 * true_peak:
-            for p in range(phases.shape[0]):
-                acc = 0.0
-                for j in range(taps):
-                    acc += phases[p, j] * history[taps - 1 - j]
-                acc = abs(acc)
-                true_peak = max(true_peak, acc)
-        y = b0 * v + s1
-        s1 = b1 * v - a1 * y + s2
-        s2 = b2 * v - a2 * y
-        z = c0 * y + t1
-        t1 = c1 * y - d1 * z + t2
-        t2 = c2 * y - d2 * z
-        k_sum += z * z
-        k_count += 1
-        p_sum += square
-        p_count += 1
-        if v == 0.0:
-            zeros += 1
+    heard = np.empty(n + taps)  # the samples before this block, then the block
+    heard[:taps] = history
+    heard[taps:] = x
+    first = 0
+    while first < n:
+        stop = min(n, first + bin_size - int(k_count), first + quiet_size - int(p_count))
+        for i in range(first, stop):
+            v = heard[i + taps]
+            y = b0 * v + s1
+            s1 = b1 * v - a1 * y + s2
+            s2 = b2 * v - a2 * y
+            z = c0 * y + t1
+            t1 = c1 * y - d1 * z + t2
+            t2 = c2 * y - d2 * z
+            k_sum += z * z
+            total += v * v
+            p_sum += v * v
+            if v == 0.0:
+                zeros += 1
+            magnitude = abs(v)
+            peak = max(peak, magnitude)
+            # only where a neighbour comes near the greatest value can interpolation exceed it
+            near = 0.45 * true_peak
+            if magnitude > near or abs(heard[i + 6]) > near or abs(heard[i + 7]) > near:
+                for p in range(phases.shape[0]):
+                    acc = 0.0
+                    for j in range(taps):
+                        acc += phases[p, j] * heard[i + taps - j]
+                    true_peak = max(true_peak, abs(acc))
+        k_count += stop - first
+        p_count += stop - first
+        first = stop
         if k_count >= bin_size:
             k_bins[k_n] = k_sum
             k_n += 1
-            k_sum = 0.0
-            k_count = 0.0
+            k_sum = k_count = 0.0
         if p_count >= quiet_size:
             q_bins[q_n] = -1.0 if zeros > 0.5 * quiet_size else p_sum
             q_n += 1
-            p_sum = 0.0
-            p_count = 0.0
-            zeros = 0.0
+            p_sum = p_count = zeros = 0.0
+    history[:] = heard[n:]
     filter_state[0], filter_state[1], filter_state[2], filter_state[3] = s1, s2, t1, t2
     sums[0], sums[1], sums[2] = total, peak, true_peak
     carry[0], carry[1], carry[2], carry[3], carry[4] = k_sum, k_count, p_sum, p_count, zeros

@@ -19,7 +19,7 @@ def _compress(x, state, threshold_db, slope, knee_db, attack, release):  # type:
     for i in range(n):
         power = 0.0
         for c in range(channels):
-            power += x[c, i] * x[c, i]
+            power += float(x[c, i]) * float(x[c, i])
         level += 0.004 * (power / channels - level)  # mean square over about 6 ms
         if left <= 0.0:
             over = 10.0 * np.log10(level + 1e-12) - threshold_db
@@ -62,9 +62,9 @@ class Compressor:
 
     def feed(self, x: Signal, *, gain_db: float = 0.0) -> Signal:
         """The next block, (channels, n), after `gain_db`; returns a new array."""
-        y = x.astype(np.float64) * ratio(gain_db)
+        y = x * np.float32(ratio(gain_db))
         _compress(y, self._state, self._threshold, self._slope, self._knee, self._attack, self._release)
-        return y.astype(np.float32)
+        return y
 
 
 @numba.njit(cache=True, nogil=True)
@@ -81,31 +81,36 @@ def _limit(x, out, ring, gains, queue, state, ceiling, ahead, hold, release):  #
     total = state[3]
     slow = state[4]
     size = queue.shape[0]
+    slot = at % ahead
     for i in range(n):
         peak = 0.0
         for c in range(channels):
-            magnitude = abs(x[c, i])
-            peak = max(peak, magnitude)
+            peak = max(peak, abs(float(x[c, i])))
         wanted = ceiling / peak if peak > ceiling else 1.0
-        while length and queue[(head + length - 1) % size, 1] >= wanted:
+        last = head + length - 1
+        if last >= size:
+            last -= size
+        while length and queue[last, 1] >= wanted:
             length -= 1
-        queue[(head + length) % size, 0] = at
-        queue[(head + length) % size, 1] = wanted
+            last = last - 1 if last else size - 1
+        last = last + 1 if last + 1 < size else 0
+        queue[last, 0] = at
+        queue[last, 1] = wanted
         length += 1
         while queue[head, 0] <= at - window:
-            head = (head + 1) % size
+            head = head + 1 if head + 1 < size else 0
             length -= 1
         least = queue[head, 1]
         slow = least if least < slow else slow + release * (least - slow)
-        slot = at % ahead
         total += slow - gains[slot]
         gains[slot] = slow
-        g = total / ahead
-        g = min(g, 1.0)
+        g = min(total / ahead, 1.0)
         for c in range(channels):
-            out[c, i] = ring[c, slot] * g
+            # rounding to float32 may add half a unit in the last place: hold the ceiling exactly
+            out[c, i] = min(max(ring[c, slot] * g, -ceiling), ceiling)
             ring[c, slot] = x[c, i]
         at += 1
+        slot = slot + 1 if slot + 1 < ahead else 0
     state[0] = at
     state[1] = head
     state[2] = length
@@ -126,7 +131,7 @@ class Limiter:
         hold_s: float = 0.01,
         release_s: float = 0.08,
     ) -> None:
-        self._ceiling = ratio(ceiling_db)
+        self._ceiling = float(np.nextafter(np.float32(ratio(ceiling_db)), np.float32(0)))
         self.ahead = max(2, round(ahead_s * rate))
         self._hold = round(hold_s * rate)
         self._release = 1 - np.exp(-1 / (release_s * rate))
@@ -138,13 +143,12 @@ class Limiter:
 
     def feed(self, x: Signal) -> Signal:
         """The next block, (channels, n); what comes out lags by `ahead` samples."""
-        data = np.ascontiguousarray(x, dtype=np.float64)
+        data = np.ascontiguousarray(x, dtype=np.float32)
         out = np.empty_like(data)
         _limit(data, out, self._ring, self._gains, self._queue, self._state, self._ceiling, self.ahead, self._hold, self._release)
         drop = min(self._skip, out.shape[-1])
         self._skip -= drop
-        # rounding to float32 may add half a unit in the last place: hold the ceiling exactly
-        return np.clip(out[:, drop:], -self._ceiling, self._ceiling).astype(np.float32)
+        return out[:, drop:]
 
     def flush(self) -> Signal:
         """The last `ahead` samples."""

@@ -6,7 +6,6 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 from scipy import fft
-from scipy.ndimage import uniform_filter1d
 from scipy.signal import butter, sosfilt
 
 from faithful_reel.core.units import Signal
@@ -29,17 +28,29 @@ class LowCut:
 
 
 @numba.njit(cache=True, nogil=True)
-def _recursive_gains(wanted, state, floor, attack, release):  # type: ignore[no-untyped-def]  # pragma: no cover - compiled
-    """Smooth gains over time: quick up so that onsets stay whole, slow down so that tails do."""
-    frames, bins = wanted.shape
+def _shape(spectra, noise, past, gains, floor, attack, release):  # type: ignore[no-untyped-def]  # pragma: no cover - compiled
+    """Weigh (frames, bins) spectra in place.  past: (2, bins) of the frames before, over the print; gains: (bins,).
+
+    Gains go quickly up, so that onsets stay whole, and slowly down, so that tails do.
+    """
+    frames, bins = spectra.shape
+    smooth = np.empty(bins + 4, np.float32)
     for t in range(frames):
         for k in range(bins):
-            g = state[k]
-            target = max(wanted[t, k], floor)
-            step = attack if target > g else release
-            g += step * (target - g)
-            state[k] = g
-            wanted[t, k] = g
+            value = spectra[t, k]
+            above = (value.real * value.real + value.imag * value.imag) / noise[k]
+            smooth[k + 2] = past[0, k] + past[1, k] + above
+            past[0, k] = past[1, k]
+            past[1, k] = above
+        smooth[0] = smooth[1] = smooth[2]
+        smooth[bins + 2] = smooth[bins + 3] = smooth[bins + 1]
+        for k in range(bins):
+            mean = (smooth[k] + smooth[k + 1] + smooth[k + 2] + smooth[k + 3] + smooth[k + 4]) * np.float32(1 / 15)
+            wanted = min(max((mean - np.float32(2.0)) * np.float32(0.25), floor), np.float32(1.0))
+            g = gains[k]
+            g += (attack if wanted > g else release) * (wanted - g)
+            gains[k] = g
+            spectra[t, k] *= g
 
 
 class NoiseReduction:
@@ -53,7 +64,7 @@ class NoiseReduction:
     def __init__(self, print_: NDArray[np.float64], channels: int = 1, *, depth_db: float = 12.0) -> None:
         self._print = np.maximum(print_, 1e-16).astype(np.float32)
         self._channels = channels
-        self._floor = 10 ** (-depth_db / 20)
+        self._floor = np.float32(10 ** (-depth_db / 20))
         self._window = np.hanning(FRAME + 1)[:-1].astype(np.float32)
         self._in = np.zeros((channels, FRAME - HOP), np.float32)
         self._out = np.zeros((channels, FRAME - HOP), np.float32)
@@ -64,54 +75,43 @@ class NoiseReduction:
 
     def feed(self, x: Signal) -> Signal:
         """The next block, (channels, n); gives what is finished, which lags."""
-        self._fed += x.shape[-1]
-        return self._emit(self._process(x))
+        return self.synthesised(self.analysed(x))
 
     def flush(self) -> Signal:
         """The last samples: as many as were fed in all."""
-        return self._emit(self._process(np.zeros((self._channels, 2 * FRAME), np.float32)))
+        left = self._fed - self._given
+        return self.feed(np.zeros((self._channels, 2 * FRAME), np.float32))[:, :left]
 
-    def _emit(self, y: Signal) -> Signal:
-        drop = min(self._skip, y.shape[-1])
-        self._skip -= drop
-        y = y[:, drop:][:, : max(0, self._fed - self._given)]
-        self._given += y.shape[-1]
-        return y.astype(np.float32)
+    def analysed(self, x: Signal) -> NDArray[np.complex64]:
+        """First half of `feed`: the weighed spectra, (channels, frames, bins), that the next block completes."""
+        self._fed += x.shape[-1]
+        self._in = np.concatenate([self._in, x.astype(np.float32, copy=False)], axis=-1)
+        count = max(0, (self._in.shape[-1] - FRAME) // HOP + 1)
+        spectra = np.empty((self._channels, count, FRAME // 2 + 1), np.complex64)
+        for c in range(self._channels if count else 0):
+            frames = np.lib.stride_tricks.sliding_window_view(self._in[c], FRAME)[::HOP][:count]
+            spectra[c] = fft.rfft(frames * self._window, axis=-1)
+            _shape(spectra[c], self._print, self._past[c], self._gain[c], self._floor, np.float32(0.75), np.float32(0.28))
+        self._in = self._in[:, count * HOP :]
+        return spectra
 
-    def _process(self, x: Signal) -> Signal:
-        data = np.concatenate([self._in, x.astype(np.float32, copy=False)], axis=-1)
-        count = max(0, (data.shape[-1] - FRAME) // HOP + 1)
-        if not count:
-            self._in = data
-            return np.zeros((self._channels, 0), np.float32)
-        used = count * HOP
+    def synthesised(self, spectra: NDArray[np.complex64]) -> Signal:
+        """Second half of `feed`: back to sound, overlapped and added."""
+        used = spectra.shape[1] * HOP
         result = np.zeros((self._channels, used), np.float32)
-        for c in range(self._channels):
-            frames = np.lib.stride_tricks.sliding_window_view(data[c], FRAME)[::HOP][:count]
-            spectra = fft.rfft(frames * self._window, axis=-1, workers=2)
-            power = spectra.real**2 + spectra.imag**2
-            above = power / self._print
-            rows = np.concatenate([self._past[c], above])
-            self._past[c] = rows[-2:]
-            smooth = (rows[2:] + rows[1:-1] + rows[:-2]) / 3
-            smooth = uniform_filter1d(smooth, 5, axis=1, mode="nearest")
-            wanted = np.clip((smooth - 2.0) / 4.0, 0.0, 1.0)
-            _recursive_gains(wanted, self._gain[c], self._floor, 0.75, 0.28)
-            shaped = fft.irfft(spectra * wanted, n=FRAME, axis=-1, workers=2) * (self._window / 1.5)
+        for c in range(self._channels if used else 0):
+            shaped = fft.irfft(spectra[c], n=FRAME, axis=-1) * (self._window / np.float32(1.5))
             buffer = np.zeros(used + FRAME - HOP, np.float32)
             buffer[: FRAME - HOP] = self._out[c]
             for part in range(FRAME // HOP):  # frames that do not overlap are added in one go
-                rows_ = shaped[part :: FRAME // HOP]
-                at = part * HOP
-                span = buffer[at : at + len(rows_) * FRAME]
-                span += rows_.reshape(-1)[: span.size]
-                missing = rows_.reshape(-1)[span.size :]
-                if missing.size:
-                    raise AssertionError("overlap-add ran past its buffer")
+                rows = shaped[part :: FRAME // HOP].reshape(-1)
+                buffer[part * HOP : part * HOP + rows.size] += rows
             result[c] = buffer[:used]
             self._out[c] = buffer[used:]
-        self._in = data[:, used:]
-        return result
+        drop = min(self._skip, used)
+        self._skip -= drop
+        self._given += used - drop
+        return result[:, drop:]
 
 
 def noise_print(x: Signal) -> NDArray[np.float64]:
