@@ -1,4 +1,4 @@
-"""Reading manuscripts: plain text and DOCX to chapters."""
+"""Reading manuscripts: any kind of document to chapters."""
 
 from __future__ import annotations
 
@@ -6,138 +6,232 @@ import re
 import struct
 import zipfile
 import zlib
+from collections import Counter
+from collections.abc import Callable
 from pathlib import Path
 
+from lxml.etree import LxmlError
+
 from faithful_reel.core.errors import FileProblem
-from faithful_reel.core.text.words import Chapter, Manuscript, Word, chapter_of
+from faithful_reel.core.text import readers
+from faithful_reel.core.text.archives import opened
+from faithful_reel.core.text.document import Document, Paragraph, TooMuch
+from faithful_reel.core.text.words import Chapter, Manuscript, chapter_of
 
 MAX_BYTES = 64 * 2**20
-_CHAPTER = re.compile(
-    r"^(chapter|part|book)\s+([\divxlc]+|[a-z]+(?:[- ][a-z]+)?)\b[.:]?|^(prologue|epilogue|foreword|afterword)\b[.:]?$",
+READERS: dict[str, Callable[[Path], Document]] = {
+    ".docx": readers.read_docx,
+    ".epub": readers.read_epub,
+    ".odt": readers.read_odt,
+    ".rtf": readers.read_rtf,
+    ".pdf": readers.read_pdf,
+    ".html": readers.read_html,
+    ".htm": readers.read_html,
+    ".xhtml": readers.read_html,
+    ".md": readers.read_markdown,
+    ".markdown": readers.read_markdown,
+    ".txt": readers.read_plain,
+    ".text": readers.read_plain,
+}
+SUFFIXES = tuple(READERS)
+KINDS = {
+    readers.read_docx: "a DOCX document",
+    readers.read_epub: "an EPUB",
+    readers.read_odt: "an ODT document",
+    readers.read_rtf: "an RTF document",
+    readers.read_pdf: "a PDF",
+    readers.read_html: "an HTML page",
+    readers.read_markdown: "Markdown",
+    readers.read_plain: "plain text",
+}
+_DAMAGE = (
+    LxmlError, zipfile.BadZipFile, zlib.error, struct.error, ArithmeticError, AttributeError, EOFError, LookupError,
+    NotImplementedError, OSError, RuntimeError, TypeError, ValueError,
+)  # fmt: skip
+"""What the libraries raise for damaged documents."""
+_UNITS = "one|two|three|four|five|six|seven|eight|nine|first|second|third|fourth|fifth|sixth|seventh|eighth|ninth"
+_NUMBER = (
+    rf"(?:\d+|[ivxlc]+|(?:the\s+)?(?:(?:twenty|thirty|forty|fifty|sixty|seventy|eighty|ninety)(?:[- ](?:{_UNITS}))?|{_UNITS}"
+    r"|ten|eleven|twelve|(?:thir|four|fif|six|seven|eigh|nine)teen|tenth|eleventh|twelfth|last))"
+)
+_NUMBERED = re.compile(
+    rf"^(?:chapter|part|book|letter|canto|section|act)\s+{_NUMBER}\b[.:]?|^(?:prologue|epilogue|foreword|afterword|preface|introduction"
+    r"|interlude)\b[.:]?$",
     re.IGNORECASE,
 )
-_W = "{http://schemas.openxmlformats.org/wordprocessingml/2006/main}"
+_ASIDE = re.compile(
+    r"^(table of )?contents$|^copyright|^dedication$|^acknowledge?ments?$|^about the (author|publisher|narrator)|^also by|^books by"
+    r"|^notes?$|^foot ?notes$|^end ?notes$|^index$|^bibliography$|^references$|^glossary$|^title page$|^half[- ]title|^colophon$|^imprint$"
+    r"|^cover$|^praise for|^list of (illustrations|figures|tables|maps)|^illustrations$|^further reading$|^sources$|^credits$",
+    re.IGNORECASE,
+)
 
 
 def read_manuscript(path: Path) -> Manuscript:
-    """Read a manuscript by what the file is, not by its name alone.
+    """Read a manuscript of any kind in `SUFFIXES`.
 
     Raises
     ------
     FileProblem
-        The file is missing, empty, too large, of no kind we read, or damaged.
+        The file is missing, empty, too large, of no kind we read, not of the kind that its name says, locked or damaged.
     """
-    if not path.is_file():
-        raise FileProblem(f"The manuscript {path.name} is not there. Check the name and the folder.")
-    if path.stat().st_size > MAX_BYTES:
-        raise FileProblem(f"{path.name} is larger than {MAX_BYTES >> 20} MB. Split the manuscript and try again.")
-    manuscript = _read_docx(path) if path.suffix.lower() == ".docx" or zipfile.is_zipfile(path) else _read_text(path)
+    manuscript = _assembled(path, read_document(path))
     if not any(c.words for c in manuscript.chapters):
         raise FileProblem(f"{path.name} holds no words. Choose the file with the manuscript's text.")
     return manuscript
 
 
 def read_script(path: Path) -> Chapter:
-    """Read a whole file as one chapter, headings included: what `proof` and `align` compare with."""
-    if path.suffix.lower() == ".docx" or (path.is_file() and zipfile.is_zipfile(path)):
+    """Read a whole file as one chapter, headings included: what `proof` and `align` compare with.
+
+    Of plain text every whitespace-separated token is a word, whatever it is.
+    """
+    reader = _reader_of(path)
+    if reader is not readers.read_plain:
         chapters = read_manuscript(path).chapters
         return chapter_of(chapters[0].title, [" ".join(c.words[i].text for i in p) for c in chapters for p in c.paragraphs()])
-    text = _decoded(path)
-    chapter = chapter_of(path.stem, _text_paragraphs(text))
+    text = readers.decoded(path).replace("\r\n", "\n")
+    chapter = chapter_of(path.stem, [" ".join(p.split()) for p in re.split(r"\n\s*\n", text) if p.strip()])
     if not chapter.words:
         raise FileProblem(f"The script {path.name} holds no words. Choose the file with the chapter's text.")
     return chapter
 
 
-def _decoded(path: Path) -> str:
+def read_document(path: Path) -> Document:
+    """Read a document of any kind; what goes wrong in its archive, its XML or its parts is one clear problem with the file."""
+    reader = _reader_of(path)
+    try:
+        return reader(path)
+    except TooMuch as problem:
+        raise FileProblem(f"{path.name} holds far more words than a manuscript. Split it and try again.") from problem
+    except _DAMAGE as problem:
+        raise FileProblem(f"{path.name} is damaged: it is not {KINDS[reader]}. Save the manuscript again.") from problem
+
+
+def _reader_of(path: Path) -> Callable[[Path], Document]:
+    """The reader that the file's first bytes ask for, which must be the one that its name promises."""
+    if path.is_dir():
+        raise FileProblem(f"{path.name} is a folder. Choose the manuscript's file.")
     if not path.is_file():
-        raise FileProblem(f"The script {path.name} is not there. Check the name and the folder.")
-    raw = path.read_bytes()
-    if raw.startswith((b"\xff\xfe", b"\xfe\xff")):
-        return raw.decode("utf-16", errors="replace")
-    if b"\0" in raw[:4096]:
-        raise FileProblem(f"{path.name} is not a text file. Choose the manuscript as text or DOCX.")
-    try:
-        return raw.decode("utf-8-sig")
-    except UnicodeDecodeError:
-        return raw.decode("cp1252", errors="replace")
+        raise FileProblem(f"The manuscript {path.name} is not there. Check the name and the folder.")
+    size = path.stat().st_size
+    if size == 0:
+        raise FileProblem(f"{path.name} is empty. Copy the manuscript again.")
+    if size > MAX_BYTES:
+        raise FileProblem(f"{path.name} is larger than {MAX_BYTES >> 20} MB. Split the manuscript and try again.")
+    with path.open("rb") as file:
+        head = file.read(2048)
+    if head.startswith(b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1"):
+        raise FileProblem(f"{path.name} is locked with a password, or of an old kind. Save it as DOCX without a password.")
+    suffix = path.suffix.lower()
+    promised = READERS.get(suffix)
+    start = head.lstrip(b"\xef\xbb\xbf \t\r\n")
+    opening = start[:600].lower()
+    if head.startswith(b"PK"):
+        found = _archive_reader(path)
+    elif b"%PDF-" in head[:1024]:
+        found = readers.read_pdf
+    elif start.startswith(b"{\\rtf"):
+        found = readers.read_rtf
+    elif opening.startswith((b"<!doctype html", b"<html")) or (opening.startswith(b"<?xml") and b"<html" in start.lower()):
+        found = readers.read_html
+    else:
+        found = promised if promised in (readers.read_html, readers.read_markdown) else readers.read_plain
+    if promised and found is not promised:
+        raise FileProblem(f"{path.name} is not what its name says, but {KINDS[found]}. Rename it, or save the manuscript again.")
+    return found
 
 
-def _text_paragraphs(text: str) -> list[str]:
-    return [" ".join(p.split()) for p in re.split(r"\n\s*\n", text.replace("\r\n", "\n")) if p.strip()]
+def _archive_reader(path: Path) -> Callable[[Path], Document]:
+    with opened(path) as archive:
+        kind = archive.read("mimetype")[:80] if "mimetype" in archive.names else b""
+        if kind.startswith(b"application/epub+zip") or "META-INF/container.xml" in archive.names:
+            return readers.read_epub
+        if kind.startswith(b"application/vnd.oasis.opendocument.text"):
+            return readers.read_odt
+        if "word/document.xml" in archive.names or "[Content_Types].xml" in archive.names:
+            return readers.read_docx
+    raise FileProblem(f"{path.name} is an archive without a manuscript in it. Unpack it and choose the manuscript itself.")
 
 
-def _read_text(path: Path) -> Manuscript:
-    text = _decoded(path)
-    paragraphs = [[Word(t, 0, 0) for t in p.split()] for p in _text_paragraphs(text)]
-    heads = [bool(_CHAPTER.match(" ".join(w.text for w in p))) and len(p) <= 12 for p in paragraphs]
-    return _assembled(path, paragraphs, heads, title="", author="")
-
-
-def _read_docx(path: Path) -> Manuscript:
-    """Read a DOCX; what goes wrong in its archive, its XML or its parts is one clear problem with the file."""
-    from docx.exceptions import PythonDocxError
-    from docx.opc.exceptions import OpcError
-    from lxml.etree import LxmlError
-
-    try:
-        with zipfile.ZipFile(path) as archive:
-            if sum(info.file_size for info in archive.infolist()) > 4 * MAX_BYTES:
-                raise FileProblem(f"{path.name} unpacks to far more than a manuscript. It was not opened.")
-        return _docx_chapters(path)
-    except (
-        zipfile.BadZipFile, zlib.error, OpcError, PythonDocxError, LxmlError, KeyError, ValueError, IndexError,
-        AttributeError, TypeError, NotImplementedError, RuntimeError, EOFError, OSError, struct.error,
-    ) as problem:  # fmt: skip
-        raise FileProblem(f"{path.name} is not a readable DOCX file. Save the manuscript again as DOCX or text.") from problem
-
-
-def _docx_chapters(path: Path) -> Manuscript:
-    from docx import Document
-
-    document = Document(str(path))
-    paragraphs: list[list[Word]] = []
-    heads: list[bool] = []
-    page, title = 1, ""
-    for paragraph in document.paragraphs:
-        words: list[Word] = []
-        glued = False
-        for run in paragraph.runs:
-            page += len(run._element.findall(f"{_W}lastRenderedPageBreak"))  # python-docx has no public call for it
-            pieces = run.text.split()
-            for i, piece in enumerate(pieces):
-                if i == 0 and glued and not run.text[0].isspace() and words:
-                    words[-1] = Word(words[-1].text + piece, 0, 0, page, words[-1].italic)
-                else:
-                    words.append(Word(piece, 0, 0, page, bool(run.italic)))
-            if run.text:
-                glued = not run.text[-1].isspace()
-        style = (paragraph.style.name or "").lower() if paragraph.style else ""
-        text = " ".join(w.text for w in words)
-        if style == "title":
-            title = text
-        if words:
-            paragraphs.append(words)
-            heads.append(style.startswith("heading 1") or (bool(_CHAPTER.match(text)) and len(words) <= 12))
-    core = document.core_properties
-    return _assembled(path, paragraphs, heads, title=core.title or title, author=core.author or "")
-
-
-def _assembled(path: Path, paragraphs: list[list[Word]], heads: list[bool], *, title: str, author: str) -> Manuscript:
-    """Cut at the headings; what stands before the first is front matter and is left out."""
-    starts = [i for i, head in enumerate(heads) if head]
+def _assembled(path: Path, document: Document) -> Manuscript:
+    """Cut at the chapters' headings; front matter, notes and the like stand apart."""
+    paragraphs = [p for p in document.paragraphs if p.words]
+    starts = _starts(paragraphs)
     front = paragraphs[: starts[0]] if starts else []
-    if not title and front:
-        title = " ".join(w.text for w in front[0])
-    if not author:
-        lines = [" ".join(w.text for w in p) for p in front]
-        author = next((line[3:] for line in lines if line.lower().startswith("by ")), "")
+    title = document.title or next((p.text for p in paragraphs if p.title), "") or (front[0].text if front else "")
+    author = document.author or next((p.text[3:] for p in front if p.text.lower().startswith("by ")), "")
+    chapters: list[Chapter] = []
+    left_out: list[Chapter] = [_chapter("Front matter", front)] if front else []
+    if not starts and paragraphs:
+        chapters.append(_chapter(path.stem, [p for p in paragraphs if not p.title] or paragraphs))
+    pending: list[Paragraph] = []
+    for start, stop in zip(starts, [*starts[1:], len(paragraphs)], strict=True) if starts else ():
+        body = paragraphs[start:stop]
+        if len(body) == 1 and stop < len(paragraphs) and not _ASIDE.match(body[0].text):
+            pending += body  # a part's heading is read at the start of its first chapter
+            continue
+        made = _chapter(_name([*pending, *body]), [*pending, *body])
+        (left_out if _ASIDE.match(body[0].text.strip(" .:")) else chapters).append(made)
+        pending = []
+    if document.notes:
+        left_out.append(chapter_of("Notes", document.notes))
+    return Manuscript(title or path.stem, author, tuple(chapters), tuple(left_out))
+
+
+def _is_numbered(paragraph: Paragraph) -> bool:
+    return len(paragraph.words) <= 12 and bool(_NUMBERED.match(paragraph.text))
+
+
+def _starts(paragraphs: list[Paragraph]) -> list[int]:
+    """Where chapters begin: at headings of the level that chapters have, else where a line says so, else at new pages."""
+    levels = Counter(p.level for p in paragraphs if p.level and not p.title)
+    numbered = Counter(p.level for p in paragraphs if p.level and not p.title and _is_numbered(p))
+    if numbered:
+        deepest = max(level for level, count in numbered.items() if count >= max(numbered.values()) / 2)
+    else:
+        deepest = next((level for level in sorted(levels) if levels[level] > 1), min(levels, default=0))
+    starts = [
+        i
+        for i, p in enumerate(paragraphs)
+        if not p.title and (0 < p.level <= deepest or (not p.level and _is_numbered(p) and not _runs_on(paragraphs, i)))
+    ]
     if not starts:
-        return Manuscript(title or path.stem, author, (chapter_of(path.stem, paragraphs),))
-    chapters = []
-    for start, stop in zip(starts, [*starts[1:], len(paragraphs)], strict=True):
-        name = " ".join(w.text for w in paragraphs[start])
-        if start + 1 < stop and len(paragraphs[start + 1]) <= 8 and paragraphs[start + 1][-1].text[-1:] not in '.!?”"':
-            name += ": " + " ".join(w.text for w in paragraphs[start + 1])
-        chapters.append(chapter_of(name, paragraphs[start:stop]))
-    return Manuscript(title or path.stem, author, tuple(chapters))
+        starts = [i for i, p in enumerate(paragraphs) if p.opens_page and len(p.words) <= 8 and p.text[-1] not in ".,;"]
+        starts = starts if len(starts) > 1 else []
+    return _without_contents(paragraphs, starts)
+
+
+def _runs_on(paragraphs: list[Paragraph], index: int) -> bool:
+    """Whether a short paragraph that begins like a heading is rather a sentence of the text."""
+    text = paragraphs[index].text
+    match = _NUMBERED.match(text)
+    return bool(match and match.end() < len(text) and text[-1] in ".!?…”," and len(text.split()) > 4)
+
+
+def _without_contents(paragraphs: list[Paragraph], starts: list[int]) -> list[int]:
+    """Leave out the lines of a table of contents: headings without a body that come again later."""
+    bare = {i: re.sub(r"[\s.·…]*\d*\s*$", "", paragraphs[i].text).lower() for i in starts}
+    kept = []
+    for place, i in enumerate(starts):
+        follows = i + 1 == (starts[place + 1] if place + 1 < len(starts) else len(paragraphs))
+        if follows and any(bare[j] == bare[i] for j in starts[place + 1 :]):
+            continue
+        kept.append(i)
+    return kept
+
+
+def _name(paragraphs: list[Paragraph]) -> str:
+    """The heading's words, with a subtitle that stands below it."""
+    name = paragraphs[0].text
+    for below in paragraphs[1:3]:
+        if len(below.words) <= 8 and below.text[-1:] not in '.!?”"’,;' and (below.level or below is paragraphs[1]):
+            name += ": " + below.text
+        else:
+            break
+    return name
+
+
+def _chapter(title: str, paragraphs: list[Paragraph]) -> Chapter:
+    made = chapter_of(title, [p.words for p in paragraphs])
+    return Chapter(made.title, made.words, tuple(i for i, p in enumerate(paragraphs) if p.scene_break and i))

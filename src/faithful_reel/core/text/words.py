@@ -23,10 +23,14 @@ class Word:
 
 @dataclass(frozen=True, slots=True)
 class Chapter:
-    """A chapter's title and words; the words of its heading are read aloud and come first."""
+    """A chapter's title and words; the words of its heading are read aloud and come first.
+
+    `breaks` are the paragraphs before which a scene ends.
+    """
 
     title: str
     words: tuple[Word, ...]
+    breaks: tuple[int, ...] = ()
 
     @property
     def text(self) -> str:
@@ -44,11 +48,12 @@ class Chapter:
 
 @dataclass(frozen=True, slots=True)
 class Manuscript:
-    """A whole manuscript as chapters."""
+    """A whole manuscript as chapters; `left_out` is what is not read aloud: front matter, notes and the like."""
 
     title: str
     author: str
     chapters: tuple[Chapter, ...]
+    left_out: tuple[Chapter, ...] = ()
 
 
 def _runs(keys: list[int]) -> list[range]:
@@ -61,33 +66,8 @@ def _runs(keys: list[int]) -> list[range]:
 
 
 _ABBREVIATIONS = frozenset(
-    [
-        "mr",
-        "mrs",
-        "ms",
-        "dr",
-        "prof",
-        "st",
-        "rev",
-        "hon",
-        "capt",
-        "col",
-        "gen",
-        "lt",
-        "sgt",
-        "jr",
-        "sr",
-        "vs",
-        "etc",
-        "e.g",
-        "i.e",
-        "no",
-        "vol",
-        "fig",
-        "inc",
-        "ltd",
-        "co",
-    ]
+    "mr mrs ms dr prof st rev hon capt col gen lt sgt jr sr vs etc e.g i.e no vol fig inc ltd co maj cmdr mme mlle messrs"
+    " ave rd ch pp approx dept est".split()
 )
 _END = re.compile(r"[.!?…][\"'”’)\]]*$")
 _INITIAL = re.compile(r"^[\"'“‘(]*[A-Z]\.$")
