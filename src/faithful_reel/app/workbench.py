@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from faithful_reel.core.audio.overview import Overview
 from faithful_reel.core.book.commands import BookCommand
 from faithful_reel.core.book.model import Book, ChapterState, Recording
+from faithful_reel.core.book.recordings import decode, overview, path_of
 from faithful_reel.core.book.store import Session
 from faithful_reel.core.book.timeline import Hearing, Token, tokens_of
 from faithful_reel.core.errors import AppError, Cancelled
@@ -181,11 +182,11 @@ class Workbench(Observed):
 
     def path_of(self, recording: str) -> Path:
         """The file that a recording's sound is read from."""
-        return self.session.store.path_of(self.book.recording(recording), self.book.rate)
+        return path_of(self.session.store.folder, self.book.recording(recording), self.book.rate)
 
     def renderer(self, reel: Reel) -> Renderer:
         """A renderer with files of its own, for use in one other thread."""
-        paths = {r.hash: self.session.store.path_of(r, self.book.rate) for r in self.book.recordings}
+        paths = {r.hash: path_of(self.session.store.folder, r, self.book.rate) for r in self.book.recordings}
         return Renderer(reel, FileSources(paths.__getitem__))
 
     def render_here(self, reel: Reel) -> Callable[[int, int], Signal]:
@@ -206,12 +207,12 @@ class Workbench(Observed):
         if found is None and recording not in self._wanted and any(r.hash == recording for r in self.book.recordings):
             self._wanted.add(recording)
             entry = self.book.recording(recording)
-            store, rate = self.session.store, self.book.rate
+            folder, book = self.session.store.folder, self.book
 
             def make(watch: Watch) -> tuple[Recording, Overview]:
                 watch.tick(0.0, "drawing")
-                store.decode(entry, rate)
-                return entry, store.overview(entry, rate)
+                decode(folder, book, entry)
+                return entry, overview(folder, book, entry)
 
             self.jobs.start(f"Draw {entry.name}", make, done=self._overview_made, stopped=self.stopped)
         return found
@@ -233,4 +234,4 @@ class Workbench(Observed):
     def close(self) -> None:
         """Let go of all files and of the book."""
         self._sources.close()
-        self.session.store.close()
+        self.session.close()

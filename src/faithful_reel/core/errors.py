@@ -29,3 +29,7 @@ class EditRefused(AppError):
 
 class Cancelled(Exception):
     """The user stopped a job."""
+
+
+class BookDamaged(StoreProblem):
+    """The book's database is damaged or incomplete; a backup may be restored."""

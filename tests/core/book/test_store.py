@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import errno
+import json
 import os
-import signal
+import shutil
 import sqlite3
 import stat
 import subprocess
@@ -33,8 +35,10 @@ from faithful_reel.core.book.commands import (
     ReceiveTakes,
     SetDetails,
 )  # fmt: skip
+from faithful_reel.core.book.keeping import verified
 from faithful_reel.core.book.model import Book, Recording
-from faithful_reel.core.book.store import APPLICATION_ID, SNAPSHOT_EVERY, BookStore, Session, received
+from faithful_reel.core.book.recordings import decode, faults, overview, path_of, received
+from faithful_reel.core.book.store import APPLICATION_ID, STATE_EVERY, BookStore, Session
 from faithful_reel.core.collate.findings import Decision, Finding, Kind
 from faithful_reel.core.errors import AppError, EditRefused, FileProblem, StoreProblem
 from faithful_reel.core.pickups.ledger import Pickup, State, Take
@@ -124,6 +128,45 @@ def test_redo_goes_where_one_last_was(session):
     assert session.book.title == "B"
 
 
+def test_the_history_shows_the_line_and_the_other_ways(session):
+    made = session.store.head
+    for number in range(3):
+        session.do(SetDetails(f"old {number}", "", ""))
+    old = session.store.head
+    for _ in range(3):
+        session.undo()
+    session.do(EditReel("c1", CutAndClose(5, 50)))
+    line = session.store.history()
+    assert [s.label for s in line][-2:] == ["Hear the chapter", "Cut and close"]
+    assert {s.id: s.ways for s in line}[made] == 2
+    ways = session.store.ways_from(made)
+    assert [(first.label, last.id, count) for first, last, count in ways] == [
+        ("Cut and close", session.store.head, 1),
+        ("Change the book's details", old, 3),
+    ]
+    session.go_to(old)  # and redo leads along the branch that one stands on
+    assert [s.label for s in session.store.history()][-1] == "Change the book's details"
+    for _ in range(3):
+        session.undo()
+    assert session.redo() == "Change the book's details"
+    assert session.book.title == "old 0"
+    assert all(s.name and s.at for s in line)
+
+
+def test_going_back_and_forward_after_closing(tmp_path, session):
+    steps, books = [session.store.head], [session.book]
+    for number in range(5):
+        session.do(EditReel("c1", CutAndClose(100 * number, 100 * number + 9)))
+        steps.append(session.store.head)
+        books.append(session.book)
+    session.close()
+    session.store = BookStore(tmp_path / "a.reelbook")
+    again = Session(session.store)
+    for place in (3, 0, 5, 1):
+        again.go_to(steps[place])
+        assert again.book == books[place]
+
+
 def test_a_refused_command_changes_nothing(session):
     head, book = session.store.head, session.book
     with pytest.raises(EditRefused):
@@ -131,13 +174,13 @@ def test_a_refused_command_changes_nothing(session):
     assert (session.store.head, session.book) == (head, book)
 
 
-def test_snapshots_give_the_same_book(session):
-    for n in range(SNAPSHOT_EVERY + 30):
+def test_states_give_the_same_book(session):
+    for n in range(STATE_EVERY + 30):
         session.do(EditReel("c1", CutAndClose(10 * n, 10 * n + 3)))
-    rows = session.store._db.execute("SELECT count(*) FROM snapshots").fetchone()[0]
+    rows = session.store._db.execute("SELECT count(*) FROM states").fetchone()[0]
     assert rows >= 1
     assert session.store.book_at(session.store.head) == session.book
-    session.store._db.execute("DELETE FROM snapshots")
+    session.store._db.execute("DELETE FROM states")
     assert session.store.book_at(session.store.head) == session.book
 
 
@@ -274,7 +317,7 @@ def test_a_recording_is_copied_hash_named_and_read_only(tmp_path):
         source = tmp_path / "raw.wav"
         soundfile.write(source, np.concatenate([noise(seconds=3, rms_db=-64), speech_like(seconds=6)]), 44_100)
         recording = received(store.folder, source, 44_100)
-        copy = store.path_of(recording, 44_100)
+        copy = path_of(store.folder, recording, 44_100)
         assert recording.hash == hashlib.sha256(source.read_bytes()).hexdigest() == copy.stem
         assert copy.read_bytes() == source.read_bytes()
         assert not stat.S_IMODE(copy.stat().st_mode) & 0o222
@@ -287,12 +330,12 @@ def test_another_rate_is_decoded_beside_the_original(tmp_path):
         soundfile.write(tmp_path / "raw.wav", speech_like(seconds=4, rate=48_000), 48_000)
         recording = received(store.folder, tmp_path / "raw.wav", 44_100)
         assert recording.length == pytest.approx(4 * 44_100, abs=2)
-        store.decode(recording, 44_100)
-        assert soundfile.info(str(store.path_of(recording, 44_100))).frames == recording.length
-        overview = store.overview(recording, 44_100)
-        assert overview.length == recording.length
-        again = store.overview(recording, 44_100)
-        assert all(np.array_equal(a, b) for a, b in zip(overview.levels, again.levels, strict=True))
+        decode(store.folder, Book(), recording)
+        assert soundfile.info(str(path_of(store.folder, recording, 44_100))).frames == recording.length
+        first = overview(store.folder, Book(), recording)
+        assert first.length == recording.length
+        again = overview(store.folder, Book(), recording)
+        assert all(np.array_equal(a, b) for a, b in zip(first.levels, again.levels, strict=True))
 
 
 def test_a_bad_recording_leaves_nothing_behind(tmp_path):
@@ -315,8 +358,9 @@ def test_the_database_says_whose_it_is(session):
 
 
 def test_who_has_the_book_open_is_told(session):
-    with pytest.raises(StoreProblem, match=f"process {os.getpid()}"):
+    with pytest.raises(StoreProblem, match=rf"open already: by .+ on .+, process {os.getpid()}, since 20\d\d-") as caught:
         BookStore(session.store.folder)
+    assert "Close it there first" in str(caught.value)
 
 
 def test_folders_that_are_no_books_are_told(tmp_path):
@@ -342,7 +386,7 @@ def test_a_newer_book_a_foreign_one_and_a_damaged_one_are_told(tmp_path):
             BookStore(tmp_path / name)
     BookStore(tmp_path / "bad", create=True).close()
     (tmp_path / "bad" / "book.sqlite").write_bytes(b"garbage " * 4000)
-    with pytest.raises(StoreProblem, match="can not be opened"):
+    with pytest.raises(StoreProblem, match="damaged and can not be opened"):
         BookStore(tmp_path / "bad")
 
 
@@ -360,57 +404,112 @@ def test_a_full_disk_changes_nothing_and_says_so(session):
     assert session.book.title == "after"
 
 
+def test_a_folder_that_can_not_be_written_to_is_told(session):
+    session.store._db.execute("PRAGMA query_only = 1")  # what SQLite answers when a folder was made read-only meanwhile
+    head, book = session.store.head, session.book
+    with pytest.raises(StoreProblem, match="Nothing was changed"):
+        session.do(SetDetails("x", "", ""))
+    assert (session.store.head, session.book) == (head, book)
+    session.store._db.execute("PRAGMA query_only = 0")
+
+
+@pytest.mark.parametrize("why", [errno.EROFS, errno.EACCES])
+def test_a_read_only_folder_is_told_at_opening(tmp_path, monkeypatch, why):
+    BookStore(tmp_path / "a", create=True).close()
+
+    def refused(*_args, **_kwargs):
+        raise OSError(why, os.strerror(why))
+
+    monkeypatch.setattr("faithful_reel.core.book.store.os.open", refused)
+    with pytest.raises(StoreProblem, match=r"can not be written to .* Copy it to a folder of your own"):
+        BookStore(tmp_path / "a")
+
+
+def test_a_disk_that_goes_away_is_told_and_the_last_state_kept(session):
+    session.do(SetDetails("kept", "", ""))
+    book, store = session.book, session.store
+    real = store._db
+    store._db = sqlite3.connect(":memory:", isolation_level=None)  # what was there is there no longer
+    with pytest.raises(StoreProblem, match="Nothing was changed"):
+        session.do(SetDetails("lost", "", ""))
+    assert session.book == book
+    store._db.close()
+    store._db = real
+    assert reopened(session) == book
+
+
 def test_a_damaged_step_is_told(session):
     session.store._db.execute("UPDATE steps SET body = '{' WHERE id = 2")
     with pytest.raises(StoreProblem, match="damaged"):
         session.store.book_at(session.store.head)
 
 
-KILLED = """
-import sys
-from pathlib import Path
-from faithful_reel.core.book.store import BookStore, Session
-from faithful_reel.core.book.commands import SetDetails, EditReel
-from faithful_reel.core.reel.commands import CutAndClose
-session = Session(BookStore(Path(sys.argv[1])))
-number = 0
-while True:
-    number += 1
-    session.do(SetDetails(f"title {number}", "", "") if number % 2 else EditReel("c1", CutAndClose(number * 10, number * 10 + 5)))
-    print(session.store.head, len(session.book.chapters[0].reel), flush=True)
-"""
-
-
 @pytest.mark.slow
-def test_twenty_kills_right_after_a_command_returned_lose_nothing(tmp_path):
+def test_two_hundred_kills_at_random_moments_lose_nothing_that_had_returned(tmp_path):
     folder = tmp_path / "k.reelbook"
+    sound = tmp_path / "raw.wav"
+    soundfile.write(sound, np.concatenate([noise(seconds=2, rms_db=-64), speech_like(seconds=20)]), 44_100)
     with BookStore(folder, create=True) as store:
         session = Session(store)
         session.do(AddChapters((("c1", "One", store.put(Chapter, chapter_of("One", ["Words."]))),)))
-        session.do(AddRecording(RECORDING))
-        session.do(PairRecording("c1", "r1"))
-    for turn in range(20):
-        process = subprocess.Popen([sys.executable, "-c", KILLED, str(folder)], stdout=subprocess.PIPE, text=True)
-        assert process.stdout is not None
-        for _ in range(3 + turn % 5):
-            line = process.stdout.readline()
-        process.send_signal(signal.SIGKILL)
-        rest = process.stdout.read().splitlines()
-        process.wait()
-        process.stdout.close()
-        head, length = (int(v) for v in ([line, *rest][-1] if len(rest) < 1 or " " in rest[-1] else rest[-2]).split())
+        recording = received(folder, sound, 44_100)
+        session.do(AddRecording(recording))
+        session.do(PairRecording("c1", recording.hash))
+    script = Path(__file__).parents[2] / "support" / "killed.py"
+    process = subprocess.Popen(
+        [sys.executable, str(script), str(folder), "200"], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
+    )
+    assert process.stdin is not None
+    assert process.stdout is not None
+    steps = 0
+    for turn in range(200):
+        told = json.loads(process.stdout.readline())
+        steps += told["steps"]
         with BookStore(folder) as store:
-            session = Session(store)
-            assert session.store.head >= head
-            at = session.store.book_at(head)
+            assert store.crashed
+            assert store.integrity() == []
+            last = told["head"]  # at most one command more was on disk and not told yet: a step from there, or an undo
+            assert store.head in (last, store.step(last).parent) or store.step(store.head).parent == last
+            at = store.book_at(told["head"])
             assert at.chapters[0].reel is not None
-            assert len(at.chapters[0].reel) == length
-            assert store._db.execute("PRAGMA integrity_check").fetchone()[0] == "ok"
-            assert session.undo()
-            assert session.redo()
+            assert (len(at.chapters[0].reel), len(at.chapters[0].findings)) == (told["length"], told["findings"])
+            if turn % 100 == 99:
+                assert store.book_at(store.head, afresh=True) == store.book_at(store.head)
+                assert faults(folder, store.book_at(store.head), hashes=True) == []
+        process.stdin.write("\n")
+        process.stdin.flush()
+    process.stdin.close()
+    process.stdout.close()
+    assert process.wait() == 0
+    assert steps > 200
+    assert verified(folder).sound
 
 
 def test_an_app_error_is_one_sentence(tmp_path):
     with pytest.raises(AppError) as caught:
         BookStore(tmp_path / "nothing.reelbook")
     assert "\n" not in str(caught.value)
+
+
+# --- older books --------------------------------------------------------------------------------------------------
+
+
+def test_a_book_of_version_1_opens_with_all_its_history(tmp_path):
+    """The fixture was made by the program of that version: see tests/data/README.md."""
+    shutil.copytree(Path(__file__).parents[2] / "data" / "books" / "v1.reelbook", tmp_path / "v1.reelbook")
+    with BookStore(tmp_path / "v1.reelbook") as store:
+        session = Session(store)
+        assert session.book.title == "The Ferry Ledger"
+        assert [c.id for c in session.book.chapters] == ["c1", "c2"]
+        assert store.head == 116
+        assert len(session.book.chapter("c1").reel.lanes[0].segments) == 218
+        assert session.book.chapter("c1").finding("f1").decision is Decision.STET
+        assert len(store.history()) == store.following(116) == 117  # one step was undone when it was closed
+        assert store._db.execute("PRAGMA user_version").fetchone()[0] == 2
+        assert session.undo()
+        assert session.redo()
+        session.do(SetDetails("Renamed", "", ""))
+        session.close()
+    with BookStore(tmp_path / "v1.reelbook") as store:
+        assert Session(store).book.title == "Renamed"
+        assert store.step(store.head).name

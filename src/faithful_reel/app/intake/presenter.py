@@ -9,7 +9,7 @@ from pathlib import Path
 from faithful_reel.app.workbench import Workbench
 from faithful_reel.core.book.commands import AddChapters, AddRecording, PairRecording
 from faithful_reel.core.book.model import ChapterState, Recording
-from faithful_reel.core.book.store import received
+from faithful_reel.core.book.recordings import received
 from faithful_reel.core.errors import AppError
 from faithful_reel.core.jobs import Part, Watch
 from faithful_reel.core.text.manuscript import read_manuscript

@@ -8,7 +8,7 @@ from faithful_reel.app.workbench import Observed, Workbench
 from faithful_reel.core.audio.files import read_mono
 from faithful_reel.core.book.commands import AddRecording, ChooseTake, MarkSent, ReceiveTakes
 from faithful_reel.core.book.model import Recording
-from faithful_reel.core.book.store import received
+from faithful_reel.core.book.recordings import decode, path_of, received
 from faithful_reel.core.errors import FileProblem
 from faithful_reel.core.jobs import Part, Watch
 from faithful_reel.core.pickups.ledger import Pickup, State, Take, call_sheet
@@ -64,12 +64,12 @@ class PickupsPresenter(Observed):
             self.bench.tell("No pickup is waiting for a take. Decide findings as pickups at the Proof desk first.")
             return
         folder, rate, ears = self.bench.session.store.folder, self.bench.book.rate, self.bench.ears
-        store = self.bench.session.store
+        book = self.bench.book
 
         def job(watch: Watch) -> Found:
             recording = received(folder, path, rate, Part(watch, 0.0, 0.2))
-            store.decode(recording, rate)
-            x = read_mono(store.path_of(recording, rate), EAR_RATE)
+            decode(folder, book, recording)
+            x = read_mono(path_of(folder, recording, rate), EAR_RATE)
             heard = heard_in(x, rate, ears.first(), Part(watch, 0.2, 1.0))
             found = tuple((p.id, *takes_of(p.line, heard, recording.hash)) for p in waiting)
             matched = tuple(row for row in found if row[1])

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -32,6 +33,14 @@ class AudioInfo:
     frames: int
     codec: str
     subtype: str
+
+    @property
+    def depth(self) -> str:
+        """The samples' depth in words: "24-bit", "32-bit float"; empty for lossy codecs."""
+        wide = re.search(r"(\d+)", self.subtype)
+        if self.subtype in ("FLOAT", "DOUBLE"):
+            return "32-bit float" if self.subtype == "FLOAT" else "64-bit float"
+        return f"{wide[1]}-bit" if wide and self.subtype.startswith(("PCM", "ALAC")) else ""
 
     @property
     def seconds(self) -> float:

@@ -46,15 +46,16 @@ def quiet_runs(levels: NDArray[np.float64], threshold: float, shortest: int) -> 
     return [(int(a), int(b)) for a, b in edges.reshape(-1, 2) if b - a >= shortest]
 
 
-def find_room_tone(x: Signal, rate: int) -> Span | None:
-    """The best stretch of room tone in a recording, 0.4 to 8 s, or None.
+def room_tone_frames(levels: NDArray[np.float64]) -> tuple[int, int] | None:
+    """The best stretch of room tone among 20 ms frame levels, 0.4 to 8 s, as a half-open range of frames, or None.
 
     Of all quiet runs the one with the best length and evenness; runs that hold digital silence are left out.
     """
-    size = round(FRAME_S * rate)
-    levels = frame_levels(x, rate)
     skip = int(SKIP_S / FRAME_S)
     best, best_score = None, -np.inf
+    if not len(levels):
+        return None
+    quietest = float(levels.min())
     for start, stop in quiet_runs(levels, quiet_threshold(levels), round(0.4 / FRAME_S)):
         first = start + skip if start < skip and stop - start > 2 * skip else start
         first, last = first + 2, stop - 3
@@ -63,7 +64,14 @@ def find_room_tone(x: Signal, rate: int) -> Span | None:
             continue
         last = min(last, first + round(LONGEST_S / FRAME_S))
         run = levels[first:last]
-        score = min(len(run) * FRAME_S, 5.0) - 0.6 * float(run.std()) - 0.15 * float(run.mean() - levels.min())
+        score = min(len(run) * FRAME_S, 5.0) - 0.6 * float(run.std()) - 0.15 * float(run.mean() - quietest)
         if score > best_score:
-            best, best_score = Span(first * size, last * size), score
+            best, best_score = (first, last), score
     return best
+
+
+def find_room_tone(x: Signal, rate: int) -> Span | None:
+    """The best stretch of room tone in (n,) audio, in samples, or None."""
+    size = round(FRAME_S * rate)
+    found = room_tone_frames(frame_levels(x, rate))
+    return Span(found[0] * size, found[1] * size) if found else None

@@ -59,6 +59,21 @@ class AddRecording:
 
 
 @dataclass(frozen=True, slots=True)
+class RelinkRecording:
+    """Another file stands in for a recording that was lost; its place in reels and findings stays."""
+
+    recording: Recording
+    label: ClassVar[str] = "Relink a recording"
+    chapter: ClassVar[str] = ""
+
+    def apply(self, book: Book) -> Book:
+        """The book with the entry replaced."""
+        book.recording(self.recording.hash)
+        changed = tuple(self.recording if r.hash == self.recording.hash else r for r in book.recordings)
+        return replace(book, recordings=changed)
+
+
+@dataclass(frozen=True, slots=True)
 class PairRecording:
     """Say which recording reads a chapter; the chapter's reel starts as the whole of it."""
 
@@ -313,6 +328,7 @@ BookCommand = (
     SetDetails
     | AddChapters
     | AddRecording
+    | RelinkRecording
     | PairRecording
     | PlaceHearing
     | AddFinding

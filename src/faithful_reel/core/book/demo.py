@@ -8,7 +8,8 @@ import shutil
 from pathlib import Path
 
 from faithful_reel.core.book.commands import AddChapters, AddRecording, PairRecording, SetDetails
-from faithful_reel.core.book.store import BookStore, Session, received
+from faithful_reel.core.book.recordings import received
+from faithful_reel.core.book.store import BookStore, Session
 from faithful_reel.core.errors import FileProblem
 from faithful_reel.core.text.manuscript import read_manuscript
 from faithful_reel.core.text.words import Chapter

@@ -7,14 +7,29 @@ from dataclasses import dataclass, replace
 
 from faithful_reel.core.collate.findings import Finding
 from faithful_reel.core.errors import EditRefused
+from faithful_reel.core.measure.health import Health
 from faithful_reel.core.pickups.ledger import Pickup
 from faithful_reel.core.reel.commands import ToneSource
 from faithful_reel.core.reel.reel import Reel
 
 
 @dataclass(frozen=True, slots=True)
+class Stretch:
+    """A stretch of another recording, in samples at the book's rate."""
+
+    recording: str
+    start: int
+    stop: int
+
+
+@dataclass(frozen=True, slots=True)
 class Recording:
-    """A recording as received: known by the SHA-256 of its bytes.  `length` is in samples at the book's rate."""
+    """A recording as received: known by the SHA-256 of its bytes.  `length` is in samples at the book's rate.
+
+    One with `parts` is no file of its own but those stretches of others, end to end: a chapter that came in several
+    files, or one chapter of several in a file.  `file` is the hash of the file that the editor gave for one that was
+    lost; empty where the file is the one received.
+    """
 
     hash: str
     name: str
@@ -26,6 +41,16 @@ class Recording:
     noise_floor_db: float
     rms_db: float
     tone: ToneSource | None
+    size: int = 0
+    file: str = ""
+    narrator: str = ""
+    parts: tuple[Stretch, ...] = ()
+    health: Health | None = None
+
+    @property
+    def stored(self) -> str:
+        """The name of its file in the book's `recordings` folder."""
+        return f"{self.file or self.hash}{self.suffix}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,6 +103,7 @@ class Book:
     chapters: tuple[ChapterState, ...] = ()
     recordings: tuple[Recording, ...] = ()
     pickups: tuple[Pickup, ...] = ()
+    left_out: tuple[ChapterState, ...] = ()
 
     def chapter(self, chapter_id: str) -> ChapterState:
         """The chapter with this id."""

@@ -4,38 +4,32 @@ from __future__ import annotations
 
 import contextlib
 import fcntl
+import getpass
 import hashlib
 import json
 import os
+import platform
 import sqlite3
 import time
-import uuid
 import zlib
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import lru_cache
 from pathlib import Path
 from typing import Any, Self
 
-import numpy as np
-import soundfile
 from pydantic import TypeAdapter, ValidationError
 
-from faithful_reel.core.audio.files import audio_info, mono_blocks
-from faithful_reel.core.audio.overview import Overview, overview_of
-from faithful_reel.core.audio.roomtone import find_room_tone
 from faithful_reel.core.book.commands import KINDS, BookCommand
-from faithful_reel.core.book.model import Book, Recording
-from faithful_reel.core.errors import StoreProblem
-from faithful_reel.core.jobs import Unwatched, Watch
-from faithful_reel.core.measure.levels import Meter
-from faithful_reel.core.reel.commands import ToneSource
-from faithful_reel.core.units import Signal
+from faithful_reel.core.book.model import Book, ChapterState
+from faithful_reel.core.errors import BookDamaged, StoreProblem
 
 APPLICATION_ID = 0x4652454C  # "FREL"
 SUFFIX = ".reelbook"
-SNAPSHOT_EVERY = 100
-TONE_SEARCH_S = 60
+DATABASE = "book.sqlite"
+STATE_EVERY = 100
+MOST_HELD = 400
+"""Books that undo and redo find in memory; older ones are read from disk."""
 
 _MIGRATIONS: tuple[str, ...] = (
     """
@@ -49,6 +43,14 @@ _MIGRATIONS: tuple[str, ...] = (
     INSERT INTO steps (id, parent, at, chapter, label, kind, body) VALUES (0, -1, '', '', 'The book was made', '', '');
     INSERT INTO meta VALUES ('head', '0');
     """,
+    # 2: who took a step; states of the book whose chapters stand apart in `contents`, so that keeping one costs no more
+    # than what changed.  The old snapshots were a shortcut only: the journal makes the states anew.
+    """
+    ALTER TABLE steps ADD COLUMN name TEXT NOT NULL DEFAULT '';
+    CREATE INDEX steps_by_parent ON steps (parent);
+    DROP TABLE snapshots;
+    CREATE TABLE states (step INTEGER PRIMARY KEY, body BLOB NOT NULL, chapters TEXT NOT NULL);
+    """,
 )
 
 
@@ -59,51 +61,67 @@ def _adapter(kind: Any) -> TypeAdapter[Any]:
 
 @dataclass(frozen=True, slots=True)
 class Step:
-    """One entry of the journal."""
+    """One entry of the journal: what was done, when and by whom.  `ways` counts the steps that were taken from here."""
 
     id: int
     parent: int
     at: str
     chapter: str
     label: str
+    name: str = ""
+    ways: int = 0
+
+
+_STEP = "id, parent, at, chapter, label, name, (SELECT count(*) FROM steps c WHERE c.parent = steps.id)"
 
 
 class BookStore:
-    """One open book.  All calls from one thread, except `path_of`, which only names files.
+    """One open book.  All calls from one thread.
 
     Raises
     ------
     StoreProblem
-        From any call: the folder is missing or read-only, the disk is full, the database is damaged or newer than
-        this program, or somebody else has the book open.
+        From any call: the folder is missing or read-only, the disk is full, the database is newer than this program,
+        or somebody else has the book open.
+    BookDamaged
+        The database is damaged; a backup may be restored.
     """
 
-    def __init__(self, folder: Path, *, create: bool = False) -> None:
-        self.folder = folder
+    def __init__(self, folder: Path, *, create: bool = False, name: str = "") -> None:
+        self.folder, self.name = folder, name or user_name()
+        self._kept: dict[str, tuple[ChapterState, str]] = {}
         if create:
             if folder.exists() and any(folder.iterdir()):
                 raise StoreProblem(f"{folder.name} is there already. Choose another name for the new book.")
             try:
-                for sub in ("recordings", "decoded", "cache", "masters"):
+                for sub in ("recordings", "decoded", "cache", "masters", "backups"):
                     (folder / sub).mkdir(parents=True, exist_ok=True)
             except OSError as problem:
                 raise StoreProblem(
                     f"The folder {folder.name} can not be made here ({problem.strerror}). Choose another place."
                 ) from problem
-        elif not (folder / "book.sqlite").is_file():
-            raise StoreProblem(f"{folder.name} is not a book: it holds no book.sqlite. Choose a folder that ends in {SUFFIX}.")
+        elif not folder.is_dir():
+            raise StoreProblem(f"The book {folder.name} is not there. Check the name and the folder.")
+        elif not (folder / DATABASE).is_file():
+            if any((folder / "backups").glob("book-*.sqlite")):
+                raise BookDamaged(f"The database of {folder.name} is missing. Restore it from a backup.")
+            raise StoreProblem(f"{folder.name} is not a book: it holds no {DATABASE}. Choose a folder that ends in {SUFFIX}.")
+        self.crashed = False
         self._lock = self._locked()
         try:
-            self._db = sqlite3.connect(folder / "book.sqlite", isolation_level=None)
+            self._db = sqlite3.connect(folder / DATABASE, isolation_level=None)
+        except sqlite3.Error as problem:
+            self._unlock()
+            raise StoreProblem(f"The database of {folder.name} can not be opened ({problem}). Check the disk.") from problem
+        try:
             self._prepare()
         except sqlite3.DatabaseError as problem:
-            self._unlock()
-            raise StoreProblem(
-                f"The database of {folder.name} can not be opened ({problem}). Restore it from a copy."
+            self._let_go()
+            raise BookDamaged(
+                f"The database of {folder.name} is damaged and can not be opened ({problem}). Restore it from a backup."
             ) from problem
         except StoreProblem:
-            self._db.close()
-            self._unlock()
+            self._let_go()
             raise
 
     def _locked(self) -> int:
@@ -116,16 +134,24 @@ class BookStore:
         try:
             fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError as problem:
-            holder = os.read(handle, 200).decode(errors="replace").strip() or "another program"
+            holder = os.read(handle, 400).decode(errors="replace").strip() or "another program"
             os.close(handle)
-            raise StoreProblem(f"{self.folder.name} is open already ({holder}). Close it there first.") from problem
+            raise StoreProblem(f"{self.folder.name} is open already: {holder}. Close it there first.") from problem
+        self.crashed = os.fstat(handle).st_size > 0  # who held it let go without closing: the process was killed
         os.ftruncate(handle, 0)
-        os.pwrite(handle, f"process {os.getpid()}".encode(), 0)
+        who = f"by {self.name} on {platform.node()}, process {os.getpid()}, since {time.strftime('%Y-%m-%d %H:%M')}"
+        os.pwrite(handle, who.encode(), 0)
         return handle
 
     def _unlock(self) -> None:
-        os.ftruncate(self._lock, 0)
+        with contextlib.suppress(OSError):
+            os.ftruncate(self._lock, 0)
         os.close(self._lock)
+        self._lock = -1
+
+    def _let_go(self) -> None:
+        self._db.close()
+        self._unlock()
 
     def _prepare(self) -> None:
         db = self._db
@@ -138,8 +164,19 @@ class BookStore:
             raise StoreProblem(f"{self.folder.name} was made by a newer version of this program. Update to open it.")
         db.execute("PRAGMA journal_mode = WAL")
         db.execute("PRAGMA synchronous = FULL")
+        if self.crashed and (problems := self.integrity()):
+            raise sqlite3.DatabaseError(problems[0])
         for number in range(version, len(_MIGRATIONS)):
             db.executescript(f"BEGIN IMMEDIATE;{_MIGRATIONS[number]}PRAGMA user_version = {number + 1};COMMIT;")
+        self.head  # noqa: B018 - a damaged database shows here rather than at the first step
+
+    def integrity(self) -> list[str]:
+        """What SQLite finds wrong with the database; empty where it is whole."""
+        return [str(row[0]) for row in self._db.execute("PRAGMA quick_check") if row[0] != "ok"]
+
+    def count(self) -> int:
+        """How many steps the journal holds, on all branches."""
+        return int(self._db.execute("SELECT count(*) FROM steps WHERE id > 0").fetchone()[0])
 
     def __enter__(self) -> Self:
         return self
@@ -148,11 +185,12 @@ class BookStore:
         self.close()
 
     def close(self) -> None:
-        """Fold the write-ahead log into the database and let go of the book."""
+        """Fold the write-ahead log into the database and let go of the book; harmless where that was done already."""
+        if self._lock < 0:
+            return
         with contextlib.suppress(sqlite3.Error):
             self._db.execute("PRAGMA wal_checkpoint(TRUNCATE)")
-        self._db.close()
-        self._unlock()
+        self._let_go()
 
     @contextlib.contextmanager
     def _writing(self) -> Iterator[sqlite3.Connection]:
@@ -184,25 +222,52 @@ class BookStore:
         with self._writing() as db:
             parent = self.head
             at = time.strftime("%Y-%m-%dT%H:%M:%S")
-            row = (parent, at, command.chapter, command.label, type(command).__name__, body)
+            row = (parent, at, command.chapter, command.label, type(command).__name__, body, self.name)
             step = int(
-                db.execute("INSERT INTO steps (parent, at, chapter, label, kind, body) VALUES (?, ?, ?, ?, ?, ?)", row).lastrowid
+                db.execute(
+                    "INSERT INTO steps (parent, at, chapter, label, kind, body, name) VALUES (?, ?, ?, ?, ?, ?, ?)", row
+                ).lastrowid
                 or 0
             )
             db.execute("UPDATE steps SET next = ? WHERE id = ?", (step, parent))
             db.execute("UPDATE meta SET value = ? WHERE key = 'head'", (str(step),))
-            if step % SNAPSHOT_EVERY == 0:
-                db.execute("INSERT INTO snapshots VALUES (?, ?)", (step, zlib.compress(_adapter(Book).dump_json(after))))
+            if step % STATE_EVERY == 0:
+                self._keep_state(db, step, after)
         return step
 
-    def go_to(self, step: int) -> None:
-        """Make another step the head; on return that is on disk."""
+    def keep_state(self, book: Book) -> None:
+        """Keep the whole book as it stands at the head, so that it opens quickly."""
         with self._writing() as db:
+            self._keep_state(db, self.head, book)
+
+    def _keep_state(self, db: sqlite3.Connection, step: int, book: Book) -> None:
+        """Keep the book at a step: chapters that did not change since the last time cost nothing."""
+        keys = []
+        for chapter in book.chapters:
+            kept = self._kept.get(chapter.id)
+            if kept is None or kept[0] is not chapter:
+                kept = chapter, self._put(db, ChapterState, chapter)
+                self._kept[chapter.id] = kept
+            keys.append(kept[1])
+        body = zlib.compress(_adapter(Book).dump_json(replace(book, chapters=())), 1)
+        db.execute("INSERT OR REPLACE INTO states VALUES (?, ?, ?)", (step, body, " ".join(keys)))
+
+    def go_to(self, step: int) -> None:
+        """Make another step the head; on return that is on disk.  Redo leads back to it from all steps before it."""
+        with self._writing() as db:
+            head = self.head
             db.execute("UPDATE meta SET value = ? WHERE key = 'head'", (str(step),))
+            if step not in (self.step(head).parent, self.following(head)):
+                db.execute(
+                    """WITH RECURSIVE up(id, parent) AS (SELECT id, parent FROM steps WHERE id = ?
+                        UNION ALL SELECT s.id, s.parent FROM up JOIN steps s ON s.id = up.parent)
+                    UPDATE steps SET next = up.id FROM up WHERE steps.id = up.parent AND steps.next != up.id""",
+                    (step,),
+                )
 
     def step(self, step: int) -> Step:
         """One entry of the journal."""
-        row = self._db.execute("SELECT id, parent, at, chapter, label FROM steps WHERE id = ?", (step,)).fetchone()
+        row = self._db.execute(f"SELECT {_STEP} FROM steps WHERE id = ?", (step,)).fetchone()
         if row is None:
             raise StoreProblem(f"Step {step} is not in the journal of {self.folder.name}.")
         return Step(*row)
@@ -213,32 +278,45 @@ class BookStore:
 
     def history(self) -> list[Step]:
         """The steps that lead to the head, and those that redo would take, in order."""
-        steps: list[Step] = []
-        at = self.head
-        while at > 0:
-            entry = self.step(at)
-            steps.append(entry)
-            at = entry.parent
-        steps.reverse()
-        at = self.following(self.head)
-        while at:
-            steps.append(self.step(at))
-            at = self.following(at)
-        return steps
+        rows: dict[int, Step] = {}
+        for way in ("parent", "next"):
+            query = f"""WITH RECURSIVE line(id, beside) AS (SELECT id, {way} FROM steps WHERE id = ?
+                    UNION ALL SELECT s.id, s.{way} FROM line l JOIN steps s ON s.id = l.beside AND l.beside > 0)
+                SELECT {_STEP} FROM steps WHERE id > 0 AND id IN (SELECT id FROM line)"""
+            rows |= {row[0]: Step(*row) for row in self._db.execute(query, (self.head,))}
+        return [rows[k] for k in sorted(rows)]
 
-    def book_at(self, step: int) -> Book:
-        """Rebuild the book as it was at a step: the nearest snapshot before it, and the commands since."""
+    def ways_from(self, step: int) -> list[tuple[Step, Step, int]]:
+        """The ways that were taken from a step: (first step, last step, how many) of each, the latest first."""
+        found = []
+        for (first,) in self._db.execute("SELECT id FROM steps WHERE parent = ? ORDER BY id DESC", (step,)).fetchall():
+            line = self._db.execute(
+                """WITH RECURSIVE line(id, next) AS (SELECT id, next FROM steps WHERE id = ?
+                    UNION ALL SELECT s.id, s.next FROM line l JOIN steps s ON s.id = l.next AND l.next > 0)
+                SELECT max(id), count(*) FROM line""",
+                (first,),
+            ).fetchone()
+            found.append((self.step(first), self.step(int(line[0])), int(line[1])))
+        return found
+
+    def book_at(self, step: int, *, afresh: bool = False) -> Book:
+        """Rebuild the book as it was at a step: the nearest state before it, and the commands since.
+
+        `afresh` replays the journal from its beginning.
+        """
         chain: list[tuple[str, str]] = []
         book = Book()
         at = step
         while at > 0:
-            row = self._db.execute("SELECT body FROM snapshots WHERE step = ?", (at,)).fetchone()
+            row = None if afresh else self._db.execute("SELECT body, chapters FROM states WHERE step = ?", (at,)).fetchone()
             if row is not None:
-                book = self._read(Book, zlib.decompress(row[0]))
+                book = self._state(*row)
                 break
-            parent, kind, body = self._db.execute("SELECT parent, kind, body FROM steps WHERE id = ?", (at,)).fetchone()
-            chain.append((kind, body))
-            at = int(parent)
+            entry = self._db.execute("SELECT parent, kind, body FROM steps WHERE id = ?", (at,)).fetchone()
+            if entry is None:
+                raise BookDamaged(f"Step {at} is missing from the journal of {self.folder.name}. Restore it from a backup.")
+            chain.append((entry[1], entry[2]))
+            at = int(entry[0])
         for kind, body in reversed(chain):
             if kind not in KINDS:
                 raise StoreProblem(
@@ -248,127 +326,40 @@ class BookStore:
             book = command.apply(book)
         return book
 
+    def _state(self, body: bytes, keys: str) -> Book:
+        book: Book = self._read(Book, _unpacked(body))
+        chapters = []
+        for key in keys.split():
+            chapter: ChapterState = self.get(ChapterState, key)
+            self._kept.setdefault(chapter.id, (chapter, key))
+            chapters.append(chapter)
+        return replace(book, chapters=tuple(chapters))
+
     def _read(self, kind: type, body: str | bytes) -> Any:
         try:
             return _adapter(kind).validate_json(body)
         except ValidationError as problem:
-            raise StoreProblem(f"The journal of {self.folder.name} is damaged. Restore it from a copy.") from problem
+            raise BookDamaged(f"The journal of {self.folder.name} is damaged. Restore it from a backup.") from problem
 
     # --- contents -------------------------------------------------------------------------------------------------
 
     def put(self, kind: type, value: Any) -> str:
         """Keep a large value by its hash; on return it is on disk."""
+        with self._writing() as db:
+            return self._put(db, kind, value)
+
+    def _put(self, db: sqlite3.Connection, kind: type, value: Any) -> str:
         raw = _adapter(kind).dump_json(value)
         key = hashlib.sha256(raw).hexdigest()[:32]
-        with self._writing() as db:
-            db.execute("INSERT OR IGNORE INTO contents VALUES (?, ?, ?)", (key, kind.__name__, zlib.compress(raw)))
+        db.execute("INSERT OR IGNORE INTO contents VALUES (?, ?, ?)", (key, kind.__name__, zlib.compress(raw, 1)))
         return key
 
     def get(self, kind: type, key: str) -> Any:
         """Read a value kept by `put`."""
         row = self._db.execute("SELECT body FROM contents WHERE key = ?", (key,)).fetchone()
         if row is None:
-            raise StoreProblem(f"A part of {self.folder.name} is missing from its database. Restore it from a copy.")
-        return self._read(kind, zlib.decompress(row[0]))
-
-    # --- recordings -----------------------------------------------------------------------------------------------
-
-    def path_of(self, recording: Recording, rate: int) -> Path:
-        """The file to read a recording's sound from: as received, or decoded at the book's rate."""
-        received = self.folder / "recordings" / f"{recording.hash}{recording.suffix}"
-        if recording.rate == rate and recording.suffix in (".wav", ".flac"):
-            return received
-        return self.folder / "decoded" / f"{recording.hash}.flac"
-
-    def decode(self, recording: Recording, rate: int) -> None:
-        """Make the decoded copy again where it is needed and missing."""
-        path = self.path_of(recording, rate)
-        if path.is_file():
-            return
-        received = self.folder / "recordings" / f"{recording.hash}{recording.suffix}"
-        beside = path.with_suffix(f".part{os.getpid()}")
-        with soundfile.SoundFile(str(beside), "w", rate, 1, "PCM_24", format="FLAC") as file:
-            for x in mono_blocks(received, rate):
-                file.write(x)
-        beside.replace(path)
-
-    def overview(self, recording: Recording, rate: int) -> Overview:
-        """The overview pyramid, from the cache or made anew."""
-        path = self.folder / "cache" / f"{recording.hash}.npz"
-        if path.is_file():
-            with contextlib.suppress(OSError, ValueError, KeyError), np.load(path) as file:
-                return Overview(int(file["length"]), tuple(file[f"level{k}"] for k in range(len(file.files) - 1)))
-        made = overview_of(mono_blocks(self.path_of(recording, rate), rate))
-        beside = path.with_suffix(f".part{os.getpid()}.npz")
-        levels: dict[str, Any] = {f"level{k}": level for k, level in enumerate(made.levels)}
-        np.savez(beside, length=made.length, **levels)
-        beside.replace(path)
-        return made
-
-
-def received(folder: Path, source: Path, rate: int, watch: Watch | None = None) -> Recording:
-    """Copy a recording into the book's folder, verify the copy by its hash, make it read-only, and look at its health.
-
-    Needs no database, so that it can run beside the work; the book learns of it by `AddRecording`.
-
-    Raises
-    ------
-    FileProblem, StoreProblem
-        The source can not be read, or the copy could not be made; nothing is left behind.
-    """
-    watch = watch or Unwatched()
-    info = audio_info(source)
-    suffix = source.suffix.lower()
-    beside = folder / "recordings" / f".{uuid.uuid4().hex}.part{suffix}"
-    try:
-        digest = hashlib.sha256()
-        with source.open("rb") as file, beside.open("wb") as out:
-            while part := file.read(1 << 20):
-                digest.update(part)
-                out.write(part)
-                watch.tick(0.1, "copying")
-            out.flush()
-            os.fsync(out.fileno())
-        target = folder / "recordings" / f"{digest.hexdigest()}{suffix}"
-        if _hash_of(beside) != digest.hexdigest():
-            raise StoreProblem(f"The copy of {source.name} differs from it. Check the disk and try again.")
-        meter = Meter(rate)
-        length = 0
-        start: list[Signal] = []
-        for x in mono_blocks(beside, rate):
-            meter.feed(x)
-            if length < TONE_SEARCH_S * rate:
-                start.append(x)
-            length += len(x)
-            watch.tick(0.2 + 0.7 * min(1.0, length / max(1, info.frames * rate / info.rate)), "measuring")
-        figures = meter.figures()
-        tone = find_room_tone(np.concatenate(start), rate)
-        beside.chmod(0o444)
-        beside.replace(target)
-    except OSError as problem:
-        raise StoreProblem(
-            f"{source.name} could not be copied into the book ({problem.strerror}). Make room and try again."
-        ) from problem
-    finally:
-        beside.unlink(missing_ok=True)
-    name = digest.hexdigest()
-    return Recording(
-        hash=name,
-        name=source.name,
-        suffix=suffix,
-        rate=info.rate,
-        channels=info.channels,
-        length=length,
-        peak_db=round(figures.peak_db, 2),
-        noise_floor_db=round(figures.noise_floor_db, 2),
-        rms_db=round(figures.rms_db, 2),
-        tone=ToneSource(name, tone.start, tone.stop) if tone else None,
-    )
-
-
-def _hash_of(path: Path) -> str:
-    with path.open("rb") as file:
-        return hashlib.file_digest(file, "sha256").hexdigest()
+            raise BookDamaged(f"A part of {self.folder.name} is missing from its database. Restore it from a backup.")
+        return self._read(kind, _unpacked(row[0]))
 
 
 class Session:
@@ -378,6 +369,7 @@ class Session:
         self.store = store
         self._states: dict[int, Book] = {}
         self._listeners: list[Callable[[Book, Book], None]] = []
+        self._opened_at = store.head
         self.book = store.book_at(store.head)
         self._states[store.head] = self.book
 
@@ -389,8 +381,13 @@ class Session:
         """Carry out a command: apply, write, show.  If it raises, nothing has changed."""
         after = command.apply(self.book)
         step = self.store.append(command, after)
-        self._states[step] = after
+        self._hold(step, after)
         self._become(after)
+
+    def _hold(self, step: int, book: Book) -> None:
+        self._states[step] = book
+        if len(self._states) > MOST_HELD:
+            self._states.pop(next(iter(self._states)))
 
     def can_undo(self) -> str:
         """What undo would take back; empty where there is nothing."""
@@ -420,14 +417,37 @@ class Session:
         """Stand at any step of the journal."""
         book = self._states.get(step)
         if book is None:
-            book = self._states[step] = self.store.book_at(step)
+            book = self.store.book_at(step)
+            self._hold(step, book)
         self.store.go_to(step)
         self._become(book)
+
+    def close(self) -> None:
+        """Keep the book's state where it moved since it was opened, and let go of it."""
+        if self.store.head != self._opened_at:
+            with contextlib.suppress(StoreProblem):  # a shortcut only: every step is on disk already
+                self.store.keep_state(self.book)
+        self.store.close()
 
     def _become(self, after: Book) -> None:
         before, self.book = self.book, after
         for listener in self._listeners:
             listener(before, after)
+
+
+def _unpacked(body: bytes) -> bytes:
+    try:
+        return zlib.decompress(body)
+    except zlib.error as problem:
+        raise BookDamaged("A part of the book's database is damaged. Restore it from a backup.") from problem
+
+
+def user_name() -> str:
+    """Who sits here, for the journal and the lock."""
+    try:
+        return getpass.getuser()
+    except (OSError, KeyError, ImportError):  # no entry for this user, as in a bare container
+        return "somebody"
 
 
 def json_of(kind: type, value: Any) -> Any:

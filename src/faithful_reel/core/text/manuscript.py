@@ -34,7 +34,7 @@ READERS: dict[str, Callable[[Path], Document]] = {
     ".text": readers.read_plain,
 }
 SUFFIXES = tuple(READERS)
-KINDS = {
+KINDS: dict[Callable[[Path], Document], str] = {
     readers.read_docx: "a DOCX document",
     readers.read_epub: "an EPUB",
     readers.read_odt: "an ODT document",
@@ -60,9 +60,9 @@ _NUMBERED = re.compile(
     re.IGNORECASE,
 )
 _ASIDE = re.compile(
-    r"^(table of )?contents$|^copyright|^dedication$|^acknowledge?ments?$|^about the (author|publisher|narrator)|^also by|^books by"
-    r"|^notes?$|^foot ?notes$|^end ?notes$|^index$|^bibliography$|^references$|^glossary$|^title page$|^half[- ]title|^colophon$|^imprint$"
-    r"|^cover$|^praise for|^list of (illustrations|figures|tables|maps)|^illustrations$|^further reading$|^sources$|^credits$",
+    "^(?:(?:table of )?contents|copyright.*|dedication|acknowledge?ments?|about the (?:author|publisher|narrator).*|also by.*"
+    "|books by.*|notes?|foot ?notes|end ?notes|index|bibliography|references|glossary|title page|half[- ]title.*|colophon|imprint"
+    "|cover|praise for.*|list of (?:illustrations|figures|tables|maps).*|illustrations|further reading|sources|credits)$",
     re.IGNORECASE,
 )
 

@@ -1,0 +1,264 @@
+"""Keeping the book safe: rolling backups of its database, restoring one, a single archive of everything, verifying."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+import re
+import shutil
+import sqlite3
+import time
+import uuid
+import zipfile
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from faithful_reel.core.book.recordings import Fault, faults, hash_of
+from faithful_reel.core.book.store import DATABASE, BookStore, Session
+from faithful_reel.core.errors import FileProblem, StoreProblem
+from faithful_reel.core.jobs import Unwatched, Watch
+
+KEEP_NEWEST, KEEP_DAYS = 6, 14
+ARCHIVE_SUFFIX = ".reelarchive"
+MANIFEST = "manifest.json"
+_NAME = re.compile(r"book\.sqlite|(?:recordings|masters)/[^/\\\0]{1,200}")
+MOST_FILES = 20_000
+
+
+def backed_up(folder: Path) -> Path:
+    """Write a backup of the book's database into its `backups` folder, beside the work, and thin out the old ones.
+
+    Kept are the newest six and the last of each of the latest fourteen days.
+
+    Raises
+    ------
+    StoreProblem
+        It can not be written, or the database is damaged; what was there stays.
+    """
+    shelf = folder / "backups"
+    target = shelf / f"book-{time.strftime('%Y%m%d-%H%M%S')}.sqlite"
+    beside = shelf / f".{uuid.uuid4().hex}.part"
+    try:
+        shelf.mkdir(exist_ok=True)
+        _copied(folder / DATABASE, beside)
+        beside.replace(target)
+    except (OSError, sqlite3.Error) as problem:
+        raise StoreProblem(f"No backup of {folder.name} could be written ({problem}). Make room on the disk.") from problem
+    finally:
+        beside.unlink(missing_ok=True)
+    _thinned(shelf)
+    return target
+
+
+def _copied(database: Path, target: Path) -> None:
+    """A whole, consistent copy of a database that may be in use."""
+    with contextlib.closing(sqlite3.connect(f"file:{database}?mode=ro", uri=True)) as db:
+        if db.execute("PRAGMA quick_check").fetchone()[0] != "ok":
+            raise sqlite3.DatabaseError("the database is damaged")
+        db.execute("VACUUM INTO ?", (str(target),))
+    with target.open("rb") as file:
+        os.fsync(file.fileno())
+
+
+def backups(folder: Path) -> list[Path]:
+    """The backups of a book, the newest first."""
+    return sorted((folder / "backups").glob("book-*.sqlite"), reverse=True)
+
+
+def _thinned(shelf: Path) -> None:
+    days: dict[str, Path] = {}
+    found = backups(shelf.parent)
+    for path in found:
+        days.setdefault(path.name[5:13], path)
+    kept = {*found[:KEEP_NEWEST], *list(days.values())[:KEEP_DAYS]}
+    for path in found:
+        if path not in kept:
+            path.unlink(missing_ok=True)
+
+
+def restored(folder: Path, backup: Path) -> Path:
+    """Put a backup in the place of a damaged database, which is kept beside it; where that now lies.
+
+    Raises
+    ------
+    StoreProblem
+        The backup is damaged itself, or can not be copied; nothing was changed.
+    """
+    beside = folder / f".{uuid.uuid4().hex}.part"
+    kept = folder / f"damaged-{time.strftime('%Y%m%d-%H%M%S')}.sqlite"
+    try:
+        _copied(backup, beside)
+        for tail in ("-wal", "-shm"):
+            log = folder / (DATABASE + tail)
+            if log.exists():
+                log.replace(kept.with_name(kept.name + tail))
+        if (folder / DATABASE).exists():
+            (folder / DATABASE).replace(kept)
+        beside.replace(folder / DATABASE)
+    except (OSError, sqlite3.Error) as problem:
+        raise StoreProblem(f"The backup {backup.name} can not be used ({problem}). Try an older one.") from problem
+    finally:
+        beside.unlink(missing_ok=True)
+    return kept
+
+
+# --- one archive --------------------------------------------------------------------------------------------------
+
+
+def archived(folder: Path, out: Path, watch: Watch | None = None) -> Path:
+    """Write the whole book into one file: database, recordings, masters, and a list of their hashes.
+
+    The book may be open and in use meanwhile.
+
+    Raises
+    ------
+    StoreProblem
+        The book is incomplete, or the archive can not be written; nothing is left behind.
+    """
+    watch = watch or Unwatched()
+    beside = out.with_name(f".{uuid.uuid4().hex}.part")
+    database = out.with_name(f".{uuid.uuid4().hex}.sqlite")
+    if not (folder / DATABASE).is_file():
+        raise StoreProblem(f"{folder.name} is not a book: it holds no {DATABASE}. Choose a folder that ends in .reelbook.")
+    try:
+        _copied(folder / DATABASE, database)
+        files = [(DATABASE, database)]
+        for sub in ("recordings", "masters"):
+            found = sorted((folder / sub).iterdir()) if (folder / sub).is_dir() else []
+            files += [(f"{sub}/{p.name}", p) for p in found if p.is_file() and not p.name.startswith(".")]
+        total = sum(p.stat().st_size for _, p in files) or 1
+        listed = []
+        done = 0
+        with zipfile.ZipFile(beside, "w", allowZip64=True) as archive:
+            for name, path in files:
+                watch.tick(done / total, f"writing {name}")
+                digest = hash_of(path)
+                kind = zipfile.ZIP_STORED if path.suffix in (".flac", ".mp3", ".m4a", ".ogg", ".opus") else zipfile.ZIP_DEFLATED
+                info = zipfile.ZipInfo(name, time.localtime()[:6])
+                info.compress_type, info.file_size = kind, path.stat().st_size
+                with path.open("rb") as source, archive.open(info, "w", force_zip64=True) as target:
+                    while part := source.read(1 << 20):
+                        target.write(part)
+                        done += len(part)
+                        watch.tick(done / total, f"writing {name}")
+                listed.append({"name": name, "size": path.stat().st_size, "sha256": digest})
+            manifest = {"format": "faithful-reel archive", "version": 1, "book": folder.stem, "files": listed}
+            archive.writestr(MANIFEST, json.dumps(manifest, indent=1), zipfile.ZIP_DEFLATED)
+        with beside.open("rb") as file:
+            os.fsync(file.fileno())
+        beside.replace(out)
+    except (OSError, sqlite3.Error) as problem:
+        raise StoreProblem(f"{out.name} could not be written ({problem}). Make room and try again.") from problem
+    finally:
+        beside.unlink(missing_ok=True)
+        database.unlink(missing_ok=True)
+    return out
+
+
+def unpacked(source: Path, folder: Path, watch: Watch | None = None) -> Path:
+    """Make a book folder from an archive; every file is checked by its hash, and nothing is written outside the folder.
+
+    Raises
+    ------
+    FileProblem
+        The archive is damaged, or holds what no archive of a book holds.
+    StoreProblem
+        The folder is there already, or can not be written; nothing is left behind.
+    """
+    watch = watch or Unwatched()
+    if folder.exists():
+        raise StoreProblem(f"{folder.name} is there already. Choose another name for the book.")
+    if not source.is_file():
+        raise FileProblem(f"The archive {source.name} is not there. Check the name and the folder.")
+    beside = folder.with_name(f".{uuid.uuid4().hex}.part")
+    try:
+        with zipfile.ZipFile(source) as archive:
+            listed = _listed(archive, source)
+            beside.mkdir(parents=True)
+            for sub in ("recordings", "masters", "decoded", "cache", "backups"):
+                (beside / sub).mkdir()
+            total = sum(entry["size"] for entry in listed) or 1
+            free = shutil.disk_usage(beside).free
+            if total > free:
+                raise StoreProblem(f"{source.name} needs {total >> 20} MB, but only {free >> 20} MB are free. Make room first.")
+            done = 0
+            for entry in listed:
+                target = beside / entry["name"]
+                left = entry["size"]
+                with archive.open(entry["name"]) as packed, target.open("wb") as out:
+                    while part := packed.read(1 << 20):
+                        left -= len(part)
+                        done += len(part)
+                        if left < 0:
+                            break
+                        out.write(part)
+                        watch.tick(min(1.0, done / total), f"reading {entry['name']}")
+                    out.flush()
+                    os.fsync(out.fileno())
+                if left or hash_of(target) != entry["sha256"]:
+                    raise FileProblem(f"{source.name} is damaged: {entry['name']} is not as it was packed. Copy it again.")
+                if target.parent.name == "recordings":
+                    target.chmod(0o444)
+        beside.replace(folder)
+    except (zipfile.BadZipFile, EOFError, NotImplementedError, KeyError, ValueError, TypeError, RuntimeError) as problem:
+        raise FileProblem(f"{source.name} is not a whole archive of a book. Copy it again.") from problem
+    except OSError as problem:
+        raise StoreProblem(f"The book could not be unpacked from {source.name} ({problem.strerror}). Make room.") from problem
+    finally:
+        shutil.rmtree(beside, ignore_errors=True)
+    return folder
+
+
+def _listed(archive: zipfile.ZipFile, source: Path) -> list[dict[str, Any]]:
+    with archive.open(MANIFEST) as file:
+        manifest = json.loads(file.read(1 << 24))
+    if not isinstance(manifest, dict) or manifest.get("format") != "faithful-reel archive":
+        raise FileProblem(f"{source.name} is not an archive of a book.")
+    if int(manifest["version"]) > 1:
+        raise FileProblem(f"{source.name} was made by a newer version of this program. Update to open it.")
+    listed = list(manifest["files"])
+    names = [str(entry["name"]) for entry in listed]
+    plain = all(_NAME.fullmatch(n) and ".." not in n for n in names)
+    sizes = all(isinstance(entry["size"], int) and entry["size"] >= 0 for entry in listed)
+    if not plain or not sizes or len(set(names)) != len(names) or len(names) > MOST_FILES or DATABASE not in names:
+        raise FileProblem(f"{source.name} holds files that no archive of a book holds. It was not unpacked.")
+    return listed
+
+
+# --- verifying ----------------------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True, slots=True)
+class Verified:
+    """What was checked of a book, and what is wrong with it."""
+
+    steps: int
+    recordings: int
+    problems: tuple[str, ...]
+    faults: tuple[Fault, ...]
+
+    @property
+    def sound(self) -> bool:
+        """Whether nothing is wrong."""
+        return not self.problems and not self.faults
+
+
+def verified(folder: Path, watch: Watch | None = None) -> Verified:
+    """Check all of a book: the database's integrity, the journal from the first step to the last, every recording's hash.
+
+    Raises
+    ------
+    StoreProblem
+        The book can not be opened at all.
+    """
+    watch = watch or Unwatched()
+    with BookStore(folder) as store:
+        problems = store.integrity()
+        session = Session(store)
+        watch.tick(0.05, "replaying the journal")
+        if store.book_at(store.head, afresh=True) != session.book:
+            problems.append("the journal does not lead to the book as it was last kept")
+        found = faults(folder, session.book, hashes=True, watch=watch)
+        return Verified(store.count(), len(session.book.recordings), tuple(problems), tuple(found))

@@ -1,0 +1,311 @@
+"""Recordings in the book's folder: copied in once, verified, looked at, never written to; found again when lost."""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import os
+import uuid
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import soundfile
+import soxr
+
+from faithful_reel.core.audio.files import BLOCK, audio_info, blocks, downmixed, mono_blocks
+from faithful_reel.core.audio.overview import Overview, overview_of
+from faithful_reel.core.book.model import Book, Recording, Stretch
+from faithful_reel.core.errors import FileProblem, StoreProblem
+from faithful_reel.core.jobs import Unwatched, Watch
+from faithful_reel.core.measure.health import HealthMeter
+from faithful_reel.core.measure.levels import Meter
+from faithful_reel.core.reel.commands import ToneSource
+from faithful_reel.core.units import Signal
+
+MOST_SEARCHED = 20_000
+
+
+def path_of(folder: Path, recording: Recording, rate: int) -> Path:
+    """The file to read a recording's sound from: as received, or decoded at the book's rate."""
+    if recording.rate == rate and recording.suffix in (".wav", ".flac") and not recording.parts:
+        return folder / "recordings" / recording.stored
+    return folder / "decoded" / f"{recording.file or recording.hash}.flac"
+
+
+def decode(folder: Path, book: Book, recording: Recording) -> None:
+    """Make the decoded copy where it is needed and missing.
+
+    Raises
+    ------
+    FileProblem, StoreProblem
+        The recording, or one that it is made from, is missing or damaged; the copy can not be written.
+    """
+    path = path_of(folder, recording, book.rate)
+    if path.is_file():
+        return
+    if not recording.parts and not (folder / "recordings" / recording.stored).is_file():
+        raise FileProblem(f"The recording {recording.name} is missing from the book. Find it again at Intake.")
+    beside = path.with_suffix(f".part{uuid.uuid4().hex}")
+    try:
+        with soundfile.SoundFile(str(beside), "w", book.rate, 1, "PCM_24", format="FLAC") as file:
+            for x in _sound(folder, book, recording):
+                file.write(x)
+        beside.replace(path)
+    except (soundfile.LibsndfileError, OSError) as problem:
+        raise StoreProblem(f"{recording.name} could not be decoded into the book. Make room and try again.") from problem
+    finally:
+        beside.unlink(missing_ok=True)
+
+
+def _sound(folder: Path, book: Book, recording: Recording) -> Iterator[Signal]:
+    """A recording's sound as mono blocks at the book's rate, without its decoded copy."""
+    if not recording.parts:
+        yield from mono_blocks(folder / "recordings" / recording.stored, book.rate)
+        return
+    for part in recording.parts:
+        source = book.recording(part.recording)
+        decode(folder, book, source)
+        with soundfile.SoundFile(str(path_of(folder, source, book.rate))) as file:
+            file.seek(part.start)
+            left = part.stop - part.start
+            while left > 0 and len(x := file.read(min(BLOCK, left), dtype="float32", always_2d=True)):
+                left -= len(x)
+                yield downmixed(np.ascontiguousarray(x.T))
+
+
+def overview(folder: Path, book: Book, recording: Recording) -> Overview:
+    """The overview pyramid, from the cache or made anew."""
+    path = folder / "cache" / f"{recording.file or recording.hash}.npz"
+    if path.is_file():
+        with contextlib.suppress(OSError, ValueError, KeyError), np.load(path) as file:
+            return Overview(int(file["length"]), tuple(file[f"level{k}"] for k in range(len(file.files) - 1)))
+    decode(folder, book, recording)
+    made = overview_of(mono_blocks(path_of(folder, recording, book.rate), book.rate))
+    beside = path.with_suffix(f".part{os.getpid()}.npz")
+    levels: dict[str, Any] = {f"level{k}": level for k, level in enumerate(made.levels)}
+    np.savez(beside, length=made.length, **levels)
+    beside.replace(path)
+    return made
+
+
+def received(folder: Path, source: Path, rate: int, watch: Watch | None = None) -> Recording:
+    """Copy a recording into the book's folder, verify the copy by its hash, make it read-only, and look at its health.
+
+    Needs no database, so that it can run beside the work; the book learns of it by `AddRecording`.
+
+    Raises
+    ------
+    FileProblem, StoreProblem
+        The source can not be read, or the copy could not be made; nothing is left behind.
+    """
+    watch = watch or Unwatched()
+    audio_info(source)
+    suffix = source.suffix.lower()
+    beside = folder / "recordings" / f".{uuid.uuid4().hex}.part{suffix}"
+    try:
+        digest = hashlib.sha256()
+        size = max(1, source.stat().st_size)
+        copied = 0
+        with source.open("rb") as file, beside.open("wb") as out:
+            while part := file.read(1 << 20):
+                digest.update(part)
+                out.write(part)
+                copied += len(part)
+                watch.tick(0.2 * copied / size, "copying")
+            out.flush()
+            os.fsync(out.fileno())
+        name = digest.hexdigest()
+        if hash_of(beside) != name:
+            raise StoreProblem(f"The copy of {source.name} differs from it. Check the disk and try again.")
+        made = replace(_examined(beside, rate, watch, 0.2), hash=name, name=source.name, size=copied)
+        beside.chmod(0o444)
+        beside.replace(folder / "recordings" / f"{name}{suffix}")
+    except OSError as problem:
+        raise StoreProblem(
+            f"{source.name} could not be copied into the book ({problem.strerror}). Make room and try again."
+        ) from problem
+    finally:
+        beside.unlink(missing_ok=True)
+    return replace(made, tone=replace(made.tone, recording=name) if made.tone else None)
+
+
+def examined(path: Path, rate: int, watch: Watch | None = None) -> Recording:
+    """Look at a recording's health where it lies; `hash` is left empty.  Raises as `received`."""
+    return _examined(path, rate, watch or Unwatched(), 0.0)
+
+
+def _examined(path: Path, rate: int, watch: Watch, done: float) -> Recording:
+    """Decode once, and measure: at the file's own rate what came, mixed down at the book's rate what will be worked on."""
+    info = audio_info(path)
+    look = HealthMeter(info.rate, info.channels)
+    meter = Meter(rate)
+    stream = soxr.ResampleStream(info.rate, rate, 1, dtype="float32", quality="VHQ") if info.rate != rate else None
+    length = 0
+    for x in blocks(path):
+        if not np.isfinite(x).all():
+            raise FileProblem(f"{path.name} holds values that are not numbers. Export it again.")
+        look.feed(x)
+        mono = downmixed(x)
+        mono = stream.resample_chunk(mono) if stream else mono
+        if len(mono):
+            meter.feed(mono)
+            length += len(mono)
+        watch.tick(done + (1 - done) * min(1.0, look.frames / max(1, info.frames)), "measuring")
+    if stream is not None and len(tail := stream.resample_chunk(np.zeros(0, np.float32), last=True)):
+        meter.feed(tail)
+        length += len(tail)
+    if not length:
+        raise FileProblem(f"{path.name} holds no sound (zero samples). Copy or record it again.")
+    figures = meter.figures()
+    tone = look.tone()
+    return Recording(
+        hash="",
+        name=path.name,
+        suffix=path.suffix.lower(),
+        rate=info.rate,
+        channels=info.channels,
+        length=length,
+        peak_db=round(figures.peak_db, 2),
+        noise_floor_db=round(figures.noise_floor_db, 2),
+        rms_db=round(figures.rms_db, 2),
+        tone=ToneSource("", tone.start * rate // info.rate, tone.stop * rate // info.rate) if tone else None,
+        size=path.stat().st_size,
+        health=look.health(depth=info.depth, codec=info.codec),
+    )
+
+
+def joined(book: Book, parts: tuple[Stretch, ...], name: str) -> Recording:
+    """A recording made of stretches of others, end to end; it is known by the hash of that list.
+
+    Its figures are those of the worst part; its room tone that of the first part that has some.
+    """
+    sources = [book.recording(p.recording) for p in parts]
+    listed = "\n".join(f"{p.recording} {p.start} {p.stop}" for p in parts)
+    own = hashlib.sha256(listed.encode()).hexdigest()
+    length = sum(p.stop - p.start for p in parts)
+    weights = [10 ** (s.rms_db / 10) * (p.stop - p.start) for s, p in zip(sources, parts, strict=True)]
+    return Recording(
+        hash=own,
+        name=name,
+        suffix=".flac",
+        rate=book.rate,
+        channels=1,
+        length=length,
+        peak_db=max(s.peak_db for s in sources),
+        noise_floor_db=max(s.noise_floor_db for s in sources),
+        rms_db=round(float(10 * np.log10(sum(weights) / length + 1e-20)), 2),
+        tone=next((s.tone for s in sources if s.tone), None),
+        narrator=next((s.narrator for s in sources if s.narrator), ""),
+        parts=parts,
+    )
+
+
+def hash_of(path: Path) -> str:
+    """SHA-256 of a file's bytes."""
+    with path.open("rb") as file:
+        return hashlib.file_digest(file, "sha256").hexdigest()
+
+
+@dataclass(frozen=True, slots=True)
+class Fault:
+    """A recording that is not as it was received."""
+
+    recording: str
+    name: str
+    kind: str
+
+
+def faults(folder: Path, book: Book, *, hashes: bool = False, watch: Watch | None = None) -> list[Fault]:
+    """Recordings that are missing or changed.
+
+    At a glance by their sizes; with `hashes` every byte is read.
+    """
+    watch = watch or Unwatched()
+    found = []
+    for index, recording in enumerate(book.recordings):
+        watch.tick(index / len(book.recordings), f"checking {recording.name}")
+        if recording.parts:
+            continue
+        path = folder / "recordings" / recording.stored
+        if not path.is_file():
+            found.append(Fault(recording.hash, recording.name, "missing"))
+        elif (recording.size and path.stat().st_size != recording.size) or (
+            hashes and hash_of(path) != (recording.file or recording.hash)
+        ):
+            found.append(Fault(recording.hash, recording.name, "changed"))
+    return found
+
+
+def found_again(folder: Path, book: Book, search: Path, watch: Watch | None = None) -> list[str]:
+    """Look in a folder and below for files that are, by hash, the recordings that are missing or changed; copy them back.
+
+    Returns the hashes of those that are whole again.
+    """
+    watch = watch or Unwatched()
+    wanted = {f.recording for f in faults(folder, book)}
+    sizes: dict[int, list[Recording]] = {}
+    for recording in (r for r in book.recordings if r.hash in wanted):
+        sizes.setdefault(recording.size, []).append(recording)
+    restored: list[str] = []
+    for count, path in enumerate(p for p in sorted(search.rglob("*")) if p.is_file()):
+        if count > MOST_SEARCHED or not wanted:
+            break
+        watch.tick(min(0.99, count / 1000), f"looking at {path.name}")
+        with contextlib.suppress(OSError):
+            candidates = [*sizes.get(path.stat().st_size, []), *sizes.get(0, [])]
+            digest = hash_of(path) if candidates else ""
+            for recording in candidates:
+                if recording.hash in wanted and digest == (recording.file or recording.hash):
+                    put_back(folder, recording, path)
+                    wanted.discard(recording.hash)
+                    restored.append(recording.hash)
+    return restored
+
+
+def put_back(folder: Path, recording: Recording, source: Path) -> None:
+    """Copy the very same bytes back to where a recording was.
+
+    Raises
+    ------
+    StoreProblem
+        They are other bytes, or can not be copied.
+    """
+    target = folder / "recordings" / recording.stored
+    beside = target.with_name(f".{uuid.uuid4().hex}.part")
+    try:
+        beside.write_bytes(b"")
+        with source.open("rb") as file, beside.open("wb") as out:
+            while part := file.read(1 << 20):
+                out.write(part)
+            out.flush()
+            os.fsync(out.fileno())
+        if hash_of(beside) != (recording.file or recording.hash):
+            raise StoreProblem(f"{source.name} is not the recording {recording.name}: its bytes differ.")
+        beside.chmod(0o444)
+        target.unlink(missing_ok=True)
+        beside.replace(target)
+    except OSError as problem:
+        raise StoreProblem(f"{source.name} could not be copied into the book ({problem.strerror}).") from problem
+    finally:
+        beside.unlink(missing_ok=True)
+
+
+def stand_in(folder: Path, recording: Recording, source: Path, rate: int, watch: Watch | None = None) -> Recording:
+    """Take another file for a recording that is lost, by the editor's word: its entry with the file's own hash.
+
+    Raises
+    ------
+    FileProblem
+        The file is not as long as the recording was, so that no edit would be where it belongs.
+    """
+    new = received(folder, source, rate, watch)
+    if abs(new.length - recording.length) > rate // 100:
+        raise FileProblem(
+            f"{source.name} lasts {new.length / rate:.2f} s, but {recording.name} lasted {recording.length / rate:.2f} s. "
+            "Choose the file with the same recording."
+        )
+    tone = replace(new.tone, recording=recording.hash) if new.tone else None
+    return replace(new, hash=recording.hash, name=source.name, file=new.hash, length=recording.length, tone=tone)
