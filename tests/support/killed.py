@@ -40,7 +40,7 @@ def edits(folder: Path, out: int) -> None:
                 session.do(AddFinding("c1", made))
             case 4 if session.book.chapters[0].findings:
                 session.do(Decide("c1", (rng.choice(session.book.chapters[0].findings).id,), Decision.STET))
-            case 5 | 6 | 7:
+            case 5 | 6 | 7 if session.store.head > 3:
                 session.undo()
             case _:
                 session.do(EditReel("c1", CutAndClose(at, at + 7)))

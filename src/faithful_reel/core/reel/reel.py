@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from bisect import bisect_right
+from bisect import bisect_left, bisect_right
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from itertools import accumulate
@@ -90,12 +90,21 @@ class Lane:
         return max(0, min(len(self.segments) - 1, bisect_right(self.starts(), position) - 1))
 
     def between(self, span: Span) -> tuple[Segment, ...]:
-        """The segments of a stretch, cut at its ends."""
-        found: list[Segment] = []
-        for segment, at in zip(self.segments, self.starts(), strict=False):
-            first, last = max(span.start - at, 0), min(span.stop - at, len(segment))
-            if last > first:
-                found.append(_part(segment, first, last))
+        """The segments of a stretch, cut at its ends; those that lie inside are the same objects."""
+        return self._between(span, self.starts())
+
+    def _between(self, span: Span, starts: list[int]) -> tuple[Segment, ...]:
+        if span.stop <= span.start or not self.segments:
+            return ()
+        first = max(0, bisect_right(starts, span.start) - 1)
+        last = min(len(self.segments), bisect_left(starts, span.stop))
+        found = list(self.segments[first:last])
+        if not found:
+            return ()
+        if starts[last] > span.stop:
+            found[-1] = _part(found[-1], 0, span.stop - starts[last - 1])
+        if starts[first] < span.start:
+            found[0] = _part(found[0], span.start - starts[first], len(found[0]))
         return tuple(found)
 
     def replaced(self, span: Span, middle: tuple[Segment, ...], after: Join | None = None) -> Lane:
@@ -104,13 +113,14 @@ class Lane:
         |  a  |  b  |   ->   | a | m | b|
             ^^^^
         """
-        if not 0 <= span.start <= span.stop <= len(self):
-            raise EditRefused(f"The stretch {span.start} to {span.stop} is not in this chapter, which has {len(self)} samples.")
-        left = self.between(Span(0, span.start))
-        right = self.between(Span(span.stop, len(self)))
+        starts = self.starts()
+        if not 0 <= span.start <= span.stop <= starts[-1]:
+            raise EditRefused(f"The stretch {span.start} to {span.stop} is not in this chapter, which has {starts[-1]} samples.")
+        left = self._between(Span(0, span.start), starts)
+        right = self._between(Span(span.stop, starts[-1]), starts)
         if right and after is not None:
             right = (replace(right[0], join=after), *right[1:])
-        return Lane(self.name, tuple(s for s in (*left, *middle, *right) if len(s)))
+        return Lane(self.name, (*left, *(s for s in middle if len(s)), *right))
 
     def mapped(self, span: Span, change: Callable[[Segment], Segment]) -> Lane:
         """Change the segments of a stretch; those that straddle its ends are split there."""
