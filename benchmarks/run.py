@@ -150,7 +150,7 @@ os.environ["QT_QPA_PLATFORM"] = "offscreen"
 import numpy as np
 from PyQt6.QtGui import QPixmap
 from faithful_reel.app.main import application
-from faithful_reel.app.widgets.galley import Cell, Galley, GalleyContent
+from faithful_reel.app.widgets.galley import Cell, Cells, Galley, GalleyContent
 from faithful_reel.core.audio.overview import overview_of
 app = application()
 rng = random.Random(1)
@@ -167,7 +167,7 @@ overview = overview_of(noise for _ in range(at // len(noise) + 1))
 galley = Galley()
 galley.resize(1280, 800)
 t = time.perf_counter()
-galley.set_content(GalleyContent(tuple(cells), (), (), at, rate), overview.columns)
+galley.set_content(GalleyContent(Cells.of(cells), (), (), at, rate), overview.columns)
 laid = time.perf_counter() - t
 galley.show()
 app.processEvents()
@@ -225,6 +225,8 @@ times.sort()
 print(json.dumps({"median_ms": times[500], "p99_ms": times[990], "open_ms": opened, "peak_mb": peak()}))
 """
 )
+
+SCALE = (Path(__file__).parent / "scale.py").read_text().replace("from __future__ import annotations", "")
 
 
 def main() -> int:
@@ -292,6 +294,24 @@ def main() -> int:
                 "ms",
                 f"99th percentile {v['p99_ms']:.1f} ms; opening a book of 1,000 steps {v['open_ms']:.0f} ms",
             )
+        if chosen.only in ("", "scale"):
+            for hours in (1, 5, 20):
+                _, peak, v = in_own_process(SCALE, str(hours))
+                size = f"{v['words']:.0f} words, {v['findings']:.0f} findings, {v['steps']:.0f} steps, {v['database_mb']:.1f} MB"
+                tell(f"book_open_{hours}h", v["open_ms"], "ms", f"{size}; memory of the window {peak:.0f} MB")
+                tell(f"book_window_{hours}h", v["window_ms"], "ms", "from the call to the painted page")
+                tell(
+                    f"book_step_disk_{hours}h",
+                    v["disk_ms"],
+                    "ms",
+                    f"99th percentile {v['disk_p99_ms']:.1f}; a bare row in SQLite {v['yardstick_ms']:.2f} ms",
+                )
+                tell(
+                    f"book_step_shown_{hours}h",
+                    v["shown_ms"],
+                    "ms",
+                    f"written and painted; a cut {v['shown_cut_ms']:.1f}, a decision {v['shown_decide_ms']:.1f}, 95th percentile {v['shown_p95_ms']:.1f}",
+                )
     return 1 if missed else 0
 
 

@@ -9,7 +9,7 @@ from PyQt6.QtGui import QPixmap
 from PyQt6.QtTest import QTest
 
 from faithful_reel.app.theme import DAY, NIGHT
-from faithful_reel.app.widgets.galley import LINE_H, STRIP_H, TEXT_H, Cell, Galley, GalleyContent, Mark
+from faithful_reel.app.widgets.galley import LINE_H, STRIP_H, TEXT_H, Cell, Cells, Galley, GalleyContent, Mark
 
 RATE = 44_100
 TEXT = [
@@ -50,7 +50,7 @@ def content(*, marks=(), extra=(), joins=()):
             at += 9500
         cells.append(Cell(text, i, at, at + 12_000, paragraph=i // 40))
         at += 12_600
-    return GalleyContent(tuple(cells), tuple(marks), tuple(joins), at + RATE, RATE)
+    return GalleyContent(Cells.of(cells), tuple(marks), tuple(joins), at + RATE, RATE)
 
 
 @pytest.fixture
@@ -77,13 +77,13 @@ def test_time_runs_on_along_every_line_and_from_line_to_line(galley):
     for line in galley._lines:
         assert all(b >= a for a, b in zip(line.ts, line.ts[1:], strict=False))
         assert all(b >= a for a, b in zip(line.xs, line.xs[1:], strict=False))
-        assert line.ts[0] >= last
-        last = line.ts[-1]
+        assert line.at + line.ts[0] >= last
+        last = line.at + line.ts[-1]
 
 
 def test_every_word_stands_above_its_sound(galley):
     for line in galley._lines:
-        for index, a, b in line.cells:
+        for index, a, b in line.placed():
             cell = galley._content.cells[index]
             assert line.x_of(cell.start) == pytest.approx(a, abs=0.01)
             assert line.x_of(cell.stop) == pytest.approx(b, abs=0.01)
@@ -201,6 +201,6 @@ def test_an_empty_page_says_why(galley):
 
 def test_words_without_sound_are_set_all_the_same(galley):
     cells = tuple(Cell(t, i, -1, -1) for i, t in enumerate(TEXT))
-    galley.set_content(GalleyContent(cells, (), (), 0, RATE), None)
+    galley.set_content(GalleyContent(Cells.of(cells), (), (), 0, RATE), None)
     assert galley.lines >= 2
     assert galley.word_rect(5).width() > 0

@@ -21,10 +21,11 @@ from faithful_reel.app.crash import CrashHandler
 from faithful_reel.app.jobs import Jobs
 from faithful_reel.app.sound import Player
 from faithful_reel.app.theme import CONTROLS, DAY, NIGHT, READING, control_font, load_fonts, reading_font
-from faithful_reel.app.widgets.loupe import Loupe, LoupeWord
+from faithful_reel.app.widgets.loupe import Loupe
 from faithful_reel.app.widgets.parts import EvennessPlot, Meter
 from faithful_reel.app.widgets.trio import Trio, TrioBoundary, TrioWord
 from faithful_reel.core.audio.overview import overview_of
+from faithful_reel.core.book.timeline import Tokens
 from faithful_reel.core.errors import Cancelled, FileProblem
 from faithful_reel.core.measure.picture import spectrogram
 from faithful_reel.core.standins.sound_card import SimulatedCard
@@ -123,7 +124,7 @@ def loupe(qtbot):
     made.resize(800, 140)
     made.set_content(
         columns=overview.columns, render=lambda a, b: x[a:b], spectrum=spectrogram, length=len(x), rate=44_100,
-        words=(LoupeWord("tide", 30_000, 60_000),), joins=(50_000,), tone_level=0.001,
+        words=Tokens(["tide"], np.array([0]), np.array([30_000]), np.array([60_000])), joins=(50_000,), tone_level=0.001,
     )  # fmt: skip
     made.show()
     qtbot.waitExposed(made)

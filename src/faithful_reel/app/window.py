@@ -48,7 +48,7 @@ from faithful_reel.app.sound import Player
 from faithful_reel.app.splice.panel import SplicePanel
 from faithful_reel.app.splice.presenter import SplicePresenter
 from faithful_reel.app.theme import THEMES, style_sheet
-from faithful_reel.app.widgets.loupe import Loupe, LoupeWord
+from faithful_reel.app.widgets.loupe import Loupe
 from faithful_reel.app.widgets.parts import ROLE, ContentsDelegate, Desk, Meter, button, label, rule, table
 from faithful_reel.app.workbench import Ears, Workbench
 from faithful_reel.core.audio.tempo import FASTEST, SLOWEST
@@ -92,7 +92,7 @@ class Window(QMainWindow):
         self._playing_reel: object = None
         self._loupe_shown: object = None
         self._finding_shown = ""
-        self._last_saved = ""
+        self._counted: dict[str, tuple[object, tuple[int, int]]] = {}
         self._lead_s = float(settings.value("listen/lead", 2.0))
         self._speed = float(settings.value("listen/speed", 1.0))
         self.opened: list[Path] = []
@@ -349,6 +349,7 @@ class Window(QMainWindow):
         self._show_contents()
         self._show_counts()
         self._desk_changed()
+        self._show_finding()
         self._show_loupe()
         undo, redo = self.bench.session.can_undo(), self.bench.session.can_redo()
         self.actions_["edit.undo"].setText(f"Undo: {undo}" if undo else "Undo")
@@ -370,9 +371,8 @@ class Window(QMainWindow):
             item = self.contents.item(row)
             if item is None:
                 continue
-            shown = [f for f in chapter.findings if f.confidence >= SHOWN or f.decision is not Decision.OPEN]
-            left = sum(f.decision is Decision.OPEN for f in shown)
-            share = 1 - left / len(shown) if shown else 1.0 if chapter.hearing else 0.0
+            left, shown = self._open_findings(chapter)
+            share = 1 - left / shown if shown else 1.0 if chapter.hearing else 0.0
             state = (
                 "no recording"
                 if not chapter.recording
@@ -384,17 +384,27 @@ class Window(QMainWindow):
                 if left
                 else "all decided"
             )
-            item.setData(ROLE, (chapter.title, share, state))
-            item.setData(ROLE + 1, chapter.id)
-            item.setData(Qt.ItemDataRole.AccessibleTextRole, f"{chapter.title}: {state}")
-            item.setToolTip(f"{chapter.title}: {state}")
-            if chapter.id == self.bench.chapter_id:
+            if item.data(ROLE) != (chapter.title, share, state) or item.data(ROLE + 1) != chapter.id:
+                item.setData(ROLE, (chapter.title, share, state))
+                item.setData(ROLE + 1, chapter.id)
+                item.setData(Qt.ItemDataRole.AccessibleTextRole, f"{chapter.title}: {state}")
+                item.setToolTip(f"{chapter.title}: {state}")
+            if chapter.id == self.bench.chapter_id and self.contents.currentItem() is not item:
                 self.contents.setCurrentItem(item)
         self.contents.blockSignals(False)
 
+    def _open_findings(self, chapter: ChapterState) -> tuple[int, int]:
+        """How many findings of a chapter are open, and how many are shown; counted once for every state of it."""
+        known = self._counted.get(chapter.id)
+        if known is None or known[0] is not chapter.findings:
+            shown = [f for f in chapter.findings if f.confidence >= SHOWN or f.decision is not Decision.OPEN]
+            known = chapter.findings, (sum(f.decision is Decision.OPEN for f in shown), len(shown))
+            self._counted[chapter.id] = known
+        return known[1]
+
     def _show_counts(self) -> None:
         book = self.bench.book
-        open_ = sum(f.decision is Decision.OPEN and f.confidence >= SHOWN for c in book.chapters for f in c.findings)
+        open_ = sum(self._open_findings(c)[0] for c in book.chapters)
         states = [p.state.value for p in book.pickups]
         failing = sum(self.mastering.state(c) == "fails" for c in book.chapters)
         to_master = sum(self.mastering.state(c) in ("to do", "out of date") for c in book.chapters)
@@ -407,7 +417,10 @@ class Window(QMainWindow):
             "release": str(sum(not c.released and self.mastering.state(c) == "passes" for c in book.chapters) or ""),
         }
         for name, made in self.desk_buttons.items():
-            made.setText(f"{name.capitalize()} {counts[name]}".strip())
+            text = f"{name.capitalize()} {counts[name]}".strip()
+            if made.text() == text:
+                continue
+            made.setText(text)
             made.setAccessibleName(f"{name.capitalize()} desk, {counts[name] or 'nothing'} to do")
 
     def _desk_changed(self) -> None:
@@ -418,6 +431,10 @@ class Window(QMainWindow):
     def _proof_changed(self) -> None:
         if self.stack.currentWidget() is self.desks["proof"]:
             self.desks["proof"].refresh()
+        self._show_finding()
+
+    def _show_finding(self) -> None:
+        """Bring the finding at hand into the loupe, once."""
         finding = self.proof.finding()
         if finding is not None and finding.id != self._finding_shown:
             self._finding_shown = finding.id
@@ -439,11 +456,12 @@ class Window(QMainWindow):
             return
         self._loupe_shown = key
         if chapter is None or reel is None:
+            rate = self.bench.book.rate
             self.loupe.set_content(
-                columns=None, render=None, spectrum=None, length=0, rate=self.bench.book.rate, words=(), joins=(), tone_level=None
+                columns=None, render=None, spectrum=None, length=0, rate=rate, words=None, joins=(), tone_level=None
             )
             return
-        words = tuple(LoupeWord(t.text, t.start, t.stop) for t in self.bench.tokens(chapter) if t.start >= 0)
+        words = self.bench.tokens(chapter).heard()
         floor = self.bench.book.recording(chapter.recording).noise_floor_db if chapter.recording else -90.0
         self.loupe.set_content(
             columns=self.bench.columns(reel),
@@ -455,7 +473,7 @@ class Window(QMainWindow):
             joins=placed_joins(reel),
             tone_level=ratio(floor) * 3,
         )
-        if words and self.spot == 0:
+        if len(words) and self.spot == 0:
             self.spot = words[0].start
             self.loupe.look_at(words[0].start + self.bench.book.rate)
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import subprocess
 import sys
 import time
@@ -18,6 +19,7 @@ from faithful_reel.core.book.store import SUFFIX, BookStore, Session
 from faithful_reel.core.standins.sound_card import SimulatedCard
 
 CARD_WAIT_S = 3.0
+COLLECT_AFTER = 100_000
 
 
 def user_settings(file: Path | None = None) -> QSettings:
@@ -54,6 +56,9 @@ def open_window(folder: Path, settings: QSettings, *, create: bool = False, simu
     bench = Workbench(session, jobs, tell=print)
     player = Player(sound_card(session.book.rate, simulated=simulated_sound))
     window = Window(bench, jobs, player, settings)
+    # an edit makes thousands of small values: at its default the collector would walk the whole book several times a step
+    gc.freeze()
+    gc.set_threshold(COLLECT_AFTER, 20, 50)
     jobs.setParent(window)
     player.setParent(window)
     return window

@@ -15,7 +15,7 @@ from faithful_reel.core.book.commands import BookCommand
 from faithful_reel.core.book.model import Book, ChapterState, Recording
 from faithful_reel.core.book.recordings import decode, overview, path_of
 from faithful_reel.core.book.store import Session
-from faithful_reel.core.book.timeline import Hearing, Token, tokens_of
+from faithful_reel.core.book.timeline import Hearing, Tokens, tokens_of
 from faithful_reel.core.errors import AppError, Cancelled
 from faithful_reel.core.hear.recogniser import Ear
 from faithful_reel.core.hear.weights import find_first_ear, find_second_ear
@@ -96,7 +96,8 @@ class Workbench(Observed):
         self.chapter_id = session.book.chapters[0].id if session.book.chapters else ""
         self._texts: dict[str, Chapter] = {}
         self._hearings: dict[str, Hearing] = {}
-        self._tokens: dict[str, tuple[ChapterState, tuple[Any, ...], tuple[Token, ...]]] = {}
+        self._tokens: dict[str, tuple[tuple[object, ...], Tokens]] = {}
+        self._texts_of: tuple[object, list[str]] = None, []
         self._overviews: dict[str, Overview] = {}
         self._wanted: set[str] = set()
         self._sources = FileSources(self.path_of)
@@ -169,14 +170,17 @@ class Workbench(Observed):
             self._hearings[chapter.hearing] = self.session.store.get(Hearing, chapter.hearing)
         return self._hearings[chapter.hearing]
 
-    def tokens(self, chapter: ChapterState) -> tuple[Token, ...]:
+    def tokens(self, chapter: ChapterState) -> Tokens:
         """The galley of a chapter as its reel stands."""
         known = self._tokens.get(chapter.id)
-        if known is None or known[0] is not chapter or known[1] is not self.book.pickups:
-            texts = [w.text for w in self.text(chapter).words]
-            known = (chapter, self.book.pickups, tokens_of(self.book, chapter, texts, self.hearing(chapter)))
+        key = (chapter.reel, chapter.recording, chapter.hearing, chapter.text, self.book.pickups)
+        if known is None or any(a is not b for a, b in zip(known[0], key, strict=True)):
+            written = self.text(chapter)
+            if self._texts_of[0] is not written:
+                self._texts_of = written, [w.text for w in written.words]
+            known = key, tokens_of(self.book, chapter, self._texts_of[1], self.hearing(chapter))
             self._tokens[chapter.id] = known
-        return known[2]
+        return known[1]
 
     # --- sound ----------------------------------------------------------------------------------------------------
 

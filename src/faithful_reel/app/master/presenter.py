@@ -30,7 +30,6 @@ class MasterPresenter(Observed):
         self.suffix = ".mp3"
         self.working: set[str] = set()
         self._keys: dict[str, tuple[Reel, str]] = {}
-        bench.listen(self.changed)
 
     def state(self, chapter: ChapterState) -> str:
         """One of "no sound", "working", "to do", "out of date", "fails" or "passes"."""

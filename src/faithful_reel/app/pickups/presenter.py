@@ -25,7 +25,6 @@ class PickupsPresenter(Observed):
         super().__init__()
         self.bench = bench
         self.current = ""
-        bench.listen(self.changed)
 
     def rows(self) -> list[Pickup]:
         """All pickups in reading order of the book."""

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import numpy as np
+from numpy.typing import NDArray
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import (
     QCheckBox,
@@ -17,14 +19,14 @@ from PyQt6.QtWidgets import (
 
 from faithful_reel.app.proof.presenter import ProofPresenter
 from faithful_reel.app.theme import Theme
-from faithful_reel.app.widgets.galley import Cell, Galley, GalleyContent, Mark
+from faithful_reel.app.widgets.galley import Cells, Galley, GalleyContent, Mark
 from faithful_reel.app.widgets.parts import ROLE, Desk, RowDelegate, button, label, rule
-from faithful_reel.core.book.mending import finding_span
 from faithful_reel.core.book.model import ChapterState
 from faithful_reel.core.book.splicing import placed_joins
+from faithful_reel.core.book.timeline import finding_spans
 from faithful_reel.core.collate.findings import Decision, Finding
 from faithful_reel.core.collate.proofing import SHOWN
-from faithful_reel.core.units import clock
+from faithful_reel.core.units import Span, clock
 
 NAMES = {"false_start": "false start"}
 
@@ -70,6 +72,8 @@ class ProofPanel(Desk):
         box.addWidget(rule(upright=True))
         box.addWidget(self._docket())
         self._shown: object = None
+        self._styles: tuple[object, NDArray[np.int64]] = None, np.zeros((0, 3), np.int64)
+        self._set: tuple[object, Cells] = None, Cells.of(())
         self._theme: Theme | None = None
 
     def _docket(self) -> QWidget:
@@ -173,31 +177,27 @@ class ProofPanel(Desk):
             columns = bench.columns(chapter.reel) if chapter.reel else None
             self.galley.set_content(self._content(chapter), columns, keep_place=same_chapter)
         self.galley.set_show_doubtful(shown=self._presenter.show_doubtful)
-        self.galley.set_current_mark(self._presenter.current)
+        if self._presenter.current != self.galley.current_mark:
+            self.galley.set_current_mark(self._presenter.current)
 
     def _content(self, chapter: ChapterState) -> GalleyContent:
         bench = self._presenter.bench
         text = bench.text(chapter)
-        headings = set()
-        for number, paragraph in enumerate(text.paragraphs()[:2]):
-            if len(paragraph) <= 8 and not text.words[paragraph.stop - 1].text.endswith((".", "!", "?", "”")):
-                headings.add(number)
-        cells = tuple(
-            Cell(
-                t.text,
-                t.word,
-                t.start,
-                t.stop,
-                t.extra,
-                text.words[t.word].paragraph if t.word >= 0 else 0,
-                t.word >= 0 and text.words[t.word].paragraph in headings,
-                t.word >= 0 and text.words[t.word].italic,
-            )
-            for t in bench.tokens(chapter)
-        )
+        if self._styles[0] is not text:
+            headings = set()
+            for number, paragraph in enumerate(text.paragraphs()[:2]):
+                if len(paragraph) <= 8 and not text.words[paragraph.stop - 1].text.endswith((".", "!", "?", "”")):
+                    headings.add(number)
+            # the last row is the style of heard-only words, whose number is -1
+            styles = [*((w.paragraph, w.paragraph in headings, w.italic) for w in text.words), (0, False, False)]
+            self._styles = text, np.array(styles, np.int64)
+        tokens = bench.tokens(chapter)
+        if self._set[0] is not tokens:
+            paragraphs, heads, italics = self._styles[1][tokens.words].T
+            self._set = tokens, Cells(tokens.texts, tokens.words, tokens.starts, tokens.stops, paragraphs, heads, italics)
+        cells = self._set[1]
         marks = []
-        for f in chapter.findings:
-            span = finding_span(chapter, f)
+        for f, span in zip(chapter.findings, finding_spans(chapter, chapter.findings), strict=True):
             gone = span is None and f.kind.value in ("added", "repeated", "false_start", "pause", "noise")
             if not gone:
                 start, stop = (span.start, span.stop) if span else (-1, -1)
@@ -205,8 +205,16 @@ class ProofPanel(Desk):
                 marks.append(
                     Mark(f.id, f.kind.value, f.word_index, f.word_count, start, stop, margin_note(f), f.decision.value, doubtful)
                 )
-        joins = placed_joins(chapter.reel) if chapter.reel else ()
-        return GalleyContent(cells, tuple(marks), joins, len(chapter.reel) if chapter.reel else 0, bench.book.rate)
+        reel = chapter.reel
+        if reel is None:
+            return GalleyContent(cells, tuple(marks), rate=bench.book.rate)
+        lanes = [(lane, lane.starts()) for lane in reel.lanes]
+        drawn = tuple(bench.overview(r) is not None for r in _recordings(chapter))
+
+        def under(start: int, stop: int) -> object:
+            return drawn, [lane.between(Span(start, stop), starts) for lane, starts in lanes]
+
+        return GalleyContent(cells, tuple(marks), placed_joins(reel), len(reel), bench.book.rate, under)
 
     def _refresh_docket(self, chapter: ChapterState | None) -> None:
         presenter = self._presenter

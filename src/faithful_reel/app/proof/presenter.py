@@ -27,7 +27,6 @@ class ProofPresenter(Observed):
         self.current = ""
         self.show_doubtful = False
         self.hearing_now: set[str] = set()
-        bench.listen(self.changed)
 
     # --- the docket -----------------------------------------------------------------------------------------------
 

@@ -20,7 +20,6 @@ class ReleasePresenter(Observed):
         self.bench, self.mastering = bench, mastering
         self.released: list[Released] = []
         self.working = False
-        bench.listen(self.changed)
 
     def missing(self) -> list[str]:
         """What stands in the way, in words."""

@@ -23,7 +23,6 @@ class SplicePresenter(Observed):
         self.problem = ""
         self._preview: tuple[object, Preview] | None = None
         self._sources = FileSources(bench.path_of)
-        bench.listen(self.changed)
 
     def rows(self) -> list[Pickup]:
         """The pickups that have a take, in reading order."""

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from bisect import bisect_right
+from bisect import bisect_left, bisect_right
 from collections import OrderedDict
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
+from functools import partial
+from typing import NamedTuple, overload
 
 import numpy as np
 from numpy.typing import NDArray
@@ -35,8 +37,7 @@ CACHE = 80
 Columns = Callable[[NDArray[np.float64]], NDArray[np.float32]]
 
 
-@dataclass(frozen=True, slots=True)
-class Cell:
+class Cell(NamedTuple):
     """One word to set: `start` and `stop` are samples, -1 where it is not heard; `word` is -1 for heard-only words."""
 
     text: str
@@ -47,6 +48,40 @@ class Cell:
     paragraph: int = 0
     heading: bool = False
     italic: bool = False
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Cells(Sequence[Cell]):
+    """The words of a page as columns; a cell is made when it is asked for."""
+
+    texts: Sequence[str]
+    words: NDArray[np.int64]
+    starts: NDArray[np.int64]
+    stops: NDArray[np.int64]
+    paragraphs: NDArray[np.int64]
+    headings: NDArray[np.int64]
+    italics: NDArray[np.int64]
+
+    @classmethod
+    def of(cls, cells: Iterable[Cell]) -> Cells:
+        """From cells one by one."""
+        texts, words, starts, stops, _, *styles = zip(*cells, strict=True) if (cells := list(cells)) else ((),) * 8
+        return cls(texts, *(np.array(column, np.int64) for column in (words, starts, stops, *styles)))
+
+    def __len__(self) -> int:
+        return len(self.texts)
+
+    @overload
+    def __getitem__(self, index: int) -> Cell: ...
+    @overload
+    def __getitem__(self, index: slice) -> list[Cell]: ...
+    def __getitem__(self, index: int | slice) -> Cell | list[Cell]:
+        if isinstance(index, slice):
+            return [self[i] for i in range(*index.indices(len(self)))]
+        word = int(self.words[index])
+        start, stop, paragraph = int(self.starts[index]), int(self.stops[index]), int(self.paragraphs[index])
+        heading, italic = bool(self.headings[index]), bool(self.italics[index])
+        return Cell(self.texts[index], word, start, stop, word < 0, paragraph, heading, italic)
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,25 +103,44 @@ class Mark:
 class GalleyContent:
     """All that a galley shows."""
 
-    cells: tuple[Cell, ...] = ()
+    cells: Cells = field(default_factory=partial(Cells.of, ()))
     marks: tuple[Mark, ...] = ()
     joins: tuple[int, ...] = ()
     length: int = 0
     rate: int = 44_100
+    under: Callable[[int, int], object] | None = None
+    """What sounds between two samples, as a value that is equal where the sound is: a strip is drawn anew when it changes."""
 
 
-@dataclass(slots=True)
+@dataclass(slots=True, eq=False)
 class _Line:
+    """A set line.  Its cells count from `first`, its times from `at`, so that an edit before it only moves these two."""
+
+    first: int = 0
+    at: int = 0
     cells: list[tuple[int, float, float]] = field(default_factory=list)  # (cell, left, right)
     xs: list[float] = field(default_factory=list)
     ts: list[float] = field(default_factory=list)
     heading: bool = False
 
     def x_of(self, position: float) -> float:
-        return float(np.interp(position, self.ts, self.xs)) if self.ts else LEFT
+        return float(np.interp(position - self.at, self.ts, self.xs)) if self.ts else LEFT
 
     def t_of(self, x: float) -> float:
-        return float(np.interp(x, self.xs, self.ts)) if self.ts else -1.0
+        return float(np.interp(x, self.xs, self.ts)) + self.at if self.ts else -1.0
+
+    def placed(self) -> list[tuple[int, float, float]]:
+        """(cell, left, right) of its cells."""
+        return [(self.first + k, a, b) for k, a, b in self.cells]
+
+
+@dataclass(slots=True)
+class _Block:
+    """The lines of one paragraph: cells `first` to `stop`."""
+
+    first: int
+    stop: int
+    lines: list[_Line] = field(default_factory=list)
 
 
 def draw_sound(
@@ -140,7 +194,10 @@ class Galley(QAbstractScrollArea):
         self._starts: list[float] = []
         self._marks_at: dict[int, list[Mark]] = {}
         self._notes: dict[int, list[Mark]] = {}
-        self._pixmaps: OrderedDict[int, QPixmap] = OrderedDict()
+        self._blocks: list[_Block] = []
+        self._written: list[int] = []
+        self._extra: list[int] = []
+        self._pixmaps: OrderedDict[_Line, tuple[object, QPixmap]] = OrderedDict()
         self._playhead = -1
         self._lit = -1
         self._cursor = -1
@@ -162,12 +219,12 @@ class Galley(QAbstractScrollArea):
         """Show a chapter; `keep_place` keeps the scroll position."""
         bar = self.verticalScrollBar()
         place = bar.value() if bar and keep_place else 0
-        self._content, self._columns = content, columns
+        before, self._content, self._columns = self._content, content, columns
         self._lit = self._playhead = -1 if not keep_place else self._playhead
         self._cursor = self._cursor if keep_place and self._cursor < len(content.cells) else -1
         if not keep_place:
             self._selection = (-1, -1)
-        self._lay_out()
+        self._lay_out(before if keep_place else None)
         if bar:
             bar.setValue(place)
 
@@ -178,9 +235,10 @@ class Galley(QAbstractScrollArea):
 
     def set_show_doubtful(self, *, shown: bool) -> None:
         """Draw findings that are folded away as well."""
-        self._show_doubtful = shown
-        self._index_marks()
-        self._redraw()
+        if shown != self._show_doubtful:
+            self._show_doubtful = shown
+            self._index_marks()
+            self._refresh()
 
     def set_current_mark(self, mark_id: str) -> None:
         """Show which finding is at hand, and bring it into view."""
@@ -191,6 +249,11 @@ class Galley(QAbstractScrollArea):
                 if line is not None:
                     self._show_line(line)
         self._refresh()
+
+    @property
+    def current_mark(self) -> str:
+        """Which finding is at hand."""
+        return self._current
 
     @property
     def lines(self) -> int:
@@ -213,61 +276,48 @@ class Galley(QAbstractScrollArea):
 
     # --- layout ---------------------------------------------------------------------------------------------------
 
-    def _lay_out(self) -> None:
+    def _lay_out(self, before: GalleyContent | None = None) -> None:
+        """Set the lines; where the content `before` is given, only the paragraphs that changed since."""
+        if before is not None and before.cells is self._content.cells and before.length == self._content.length:
+            self._index_marks()
+            self._refresh()
+            return
         port = self.viewport()
         width = port.width() if port else 600
+        cells = self._content.cells
+        blocks = [_Block(a, b) for a, b in _blocks_of(cells)]
+        old = self._blocks if before is not None and width == self._laid_width else []
         self._laid_width = width
-        right = width - RIGHT
-        cells, rate = self._content.cells, self._content.rate
-        body, head, ghost = (QFontMetricsF(f) for f in (reading_font(18), reading_font(22, strong=True), control_font(13)))
+        shift = self._content.length - before.length if before is not None else 0
+        head, tail = _same_ends(before.cells, cells, shift) if before is not None and old else (0, 0)
+        moved = len(cells) - len(before.cells) if before is not None else 0
+        by_first = {block.first: block for block in old}
+        following = _following_starts(cells.starts, self._content.length)
+        metrics = tuple(QFontMetricsF(f) for f in (reading_font(18), reading_font(22, strong=True), control_font(13)))
         widths: dict[tuple[str, int], float] = {}
-
-        def wide(cell: Cell) -> float:
-            kind = 1 if cell.heading else 2 if cell.extra else 0
-            key = (cell.text, kind)
-            if key not in widths:
-                widths[key] = (body, head, ghost)[kind].horizontalAdvance(cell.text)
-            return widths[key]
-
-        self._lines, self._line_of = [], []
-        line = _Line()
-        x = LEFT
-        paragraph = cells[0].paragraph if cells else 0
-        next_start = _following_starts(cells, self._content.length)
-        previous_stop = 0
-        for index, cell in enumerate(cells):
-            new_paragraph = cell.paragraph != paragraph and not cell.extra
-            size = wide(cell)
-            if line.cells and (x + size > right or new_paragraph):
-                self._close(line, x, right, next_start[index - 1], previous_stop)
-                line = _Line()
-                x = LEFT + (22.0 if new_paragraph and not cell.heading else 0.0)
-            if new_paragraph:
-                paragraph = cell.paragraph
-            line.heading = line.heading or cell.heading
-            if cell.start >= 0:
-                if not line.ts:
-                    lead = 26.0 if not self._lines and cell.start > 0 and not line.cells else 0.0
-                    if lead:
-                        line.xs.append(x)
-                        line.ts.append(0.0)
-                    x += lead
-                start = max(float(cell.start), line.ts[-1] if line.ts else 0.0)
-                line.xs += [x, x + size]
-                line.ts += [start, max(start, float(cell.stop))]
-                previous_stop = cell.stop
-            line.cells.append((index, x, x + size))
-            self._line_of.append(len(self._lines))
-            gap = max(0.0, (next_start[index] - previous_stop) / rate) if cell.stop >= 0 else 0.0
-            x += size + SPACE + min(84.0, max(0.0, gap - 0.08) * 48)
-        if line.cells:
-            self._close(line, x, right, self._content.length, previous_stop)
-        self._starts = [next((t for t in row.ts), -1.0) for row in self._lines]
+        for block in blocks:
+            # a block's last gap reaches to the next start, so the one before a change is set anew as well
+            kept = by_first.get(block.first) if block.stop < head else None
+            if kept is not None and kept.stop == block.stop:
+                block.lines = kept.lines
+                continue
+            kept = by_first.get(block.first - moved) if block.first >= len(cells) - tail and block.first > 0 else None
+            if kept is not None and kept.stop == block.stop - moved:
+                block.lines = kept.lines
+                for line in block.lines:
+                    line.first += moved
+                    line.at += shift
+                continue
+            self._set(block, following, width - RIGHT, metrics, widths)
+        self._blocks = blocks
+        self._lines = [line for block in blocks for line in block.lines]
+        self._line_of = [number for number, line in enumerate(self._lines) for _ in line.cells]
         last = 0.0
-        for i, start in enumerate(self._starts):
-            last = self._starts[i] = max(last, start)
+        self._starts = [last := max(last, line.at + line.ts[0] if line.ts else -1.0) for line in self._lines]
+        written = cells.words
+        self._extra = np.flatnonzero(written < 0).tolist()
+        self._written = np.maximum.accumulate(written).tolist() if len(cells) else []
         self._index_marks()
-        self._pixmaps.clear()
         bar = self.verticalScrollBar()
         if bar and port:
             bar.setRange(0, max(0, int(len(self._lines) * LINE_H + 40 - port.height())))
@@ -275,12 +325,59 @@ class Galley(QAbstractScrollArea):
             bar.setPageStep(port.height())
         self._refresh()
 
-    def _close(self, line: _Line, x: float, right: float, following: float, stop: int) -> None:
+    def _set(
+        self,
+        block: _Block,
+        following: list[float],
+        right: float,
+        metrics: tuple[QFontMetricsF, ...],
+        widths: dict[tuple[str, int], float],
+    ) -> None:
+        """Set the lines of one paragraph."""
+        cells, rate = self._content.cells, self._content.rate
+
+        def wide(cell: Cell) -> float:
+            kind = 1 if cell.heading else 2 if cell.extra else 0
+            key = (cell.text, kind)
+            if key not in widths:
+                widths[key] = metrics[kind].horizontalAdvance(cell.text)
+            return widths[key]
+
+        line = _Line(block.first)
+        x = LEFT + (22.0 if block.first and not cells[block.first].heading else 0.0)
+        stop = 0
+        for index in range(block.first, block.stop):
+            cell = cells[index]
+            size = wide(cell)
+            if line.cells and x + size > right:
+                self._close(block, line, x, right, following[index - 1], stop)
+                line = _Line(index)
+                x = LEFT
+            line.heading = line.heading or cell.heading
+            if cell.start >= 0:
+                if not line.ts:
+                    if not index and cell.start > 0:  # the head of the chapter, before the first word
+                        line.xs.append(x)
+                        line.ts.append(0.0)
+                        x += 26.0
+                    else:
+                        line.at = cell.start
+                start = max(float(cell.start) - line.at, line.ts[-1] if line.ts else 0.0)
+                line.xs += [x, x + size]
+                line.ts += [start, max(start, float(cell.stop) - line.at)]
+                stop = cell.stop
+            line.cells.append((index - line.first, x, x + size))
+            gap = max(0.0, (following[index] - stop) / rate) if cell.stop >= 0 else 0.0
+            x += size + SPACE + min(84.0, max(0.0, gap - 0.08) * 48)
+        if line.cells:
+            self._close(block, line, x, right, following[block.stop - 1], stop)
+
+    def _close(self, block: _Block, line: _Line, x: float, right: float, following: float, stop: int) -> None:
         if line.ts and following > stop:
             end = min(max(x, line.xs[-1] + 8), right + 30)
             line.xs.append(max(end, line.xs[-1]))
-            line.ts.append(max(following, line.ts[-1]))
-        self._lines.append(line)
+            line.ts.append(max(following - line.at, line.ts[-1]))
+        block.lines.append(line)
 
     def _index_marks(self) -> None:
         self._marks_at, self._notes = {}, {}
@@ -296,14 +393,12 @@ class Galley(QAbstractScrollArea):
 
     def _cells_of(self, mark: Mark) -> list[int]:
         """The cells that a mark stands on: written words, or the extra heard ones within its time."""
+        cells = self._content.cells
         if mark.kind in ("misread", "skipped") and mark.count:
-            return [i for i, c in enumerate(self._content.cells) if mark.first <= c.word < mark.first + mark.count]
+            first, stop = bisect_left(self._written, mark.first), bisect_left(self._written, mark.first + mark.count)
+            return [i for i in range(first, stop) if cells.words[i] >= 0]
         if mark.kind in ("added", "repeated", "false_start"):
-            return [
-                i
-                for i, c in enumerate(self._content.cells)
-                if c.extra and c.start >= 0 and c.start < mark.stop and c.stop > mark.start
-            ]
+            return [i for i in self._extra if 0 <= cells.starts[i] < mark.stop and cells.stops[i] > mark.start]
         return []
 
     def _line_of_mark(self, mark: Mark) -> int | None:
@@ -312,8 +407,8 @@ class Galley(QAbstractScrollArea):
             return self._line_of[cells[0]]
         if mark.start >= 0 and self._lines:
             return self._line_at(mark.start)
-        found = [i for i, c in enumerate(self._content.cells) if c.word >= mark.first]
-        return self._line_of[found[0]] if found else None
+        found = bisect_left(self._written, mark.first)
+        return self._line_of[found] if found < len(self._line_of) else None
 
     def _line_at(self, position: float) -> int:
         return max(0, bisect_right(self._starts, position) - 1)
@@ -341,7 +436,7 @@ class Galley(QAbstractScrollArea):
     def _cell_at(self, position: int) -> int:
         if position < 0 or not self._lines:
             return -1
-        for index, _, _ in self._lines[self._line_at(position)].cells:
+        for index, _, _ in self._lines[self._line_at(position)].placed():
             cell = self._content.cells[index]
             if cell.start <= position < cell.stop:
                 return index
@@ -363,12 +458,12 @@ class Galley(QAbstractScrollArea):
 
     def word_rect(self, word: int) -> QRectF:
         """Where a written word stands in the viewport; empty where it is not set."""
-        for index, cell in enumerate(self._content.cells):
-            if cell.word == word:
-                line = self._line_of[index]
-                for i, a, b in self._lines[line].cells:
-                    if i == index:
-                        return QRectF(a, self._y(line), b - a, TEXT_H)
+        index = bisect_left(self._written, word)
+        if word >= 0 and index < len(self._written) and self._content.cells[index].word == word:
+            number = self._line_of[index]
+            line = self._lines[number]
+            _, a, b = line.cells[index - line.first]
+            return QRectF(a, self._y(number), b - a, TEXT_H)
         return QRectF()
 
     def _hit(self, point: QPointF) -> tuple[int, int]:
@@ -385,10 +480,11 @@ class Galley(QAbstractScrollArea):
         )
         if nearest is None:
             return -1, -1
-        cell = self._content.cells[nearest[0]]
+        index = line.first + nearest[0]
+        cell = self._content.cells[index]
         on_strip = point.y() - self._y(number) > TEXT_H
         position = int(line.t_of(point.x())) if on_strip or cell.start < 0 else cell.start
-        return nearest[0], position
+        return index, position
 
     # --- events ---------------------------------------------------------------------------------------------------
 
@@ -411,7 +507,7 @@ class Galley(QAbstractScrollArea):
     def _top_cell(self) -> int:
         bar = self.verticalScrollBar()
         line = int((bar.value() if bar else 0) // LINE_H)
-        return self._lines[line].cells[0][0] if 0 <= line < len(self._lines) and self._lines[line].cells else -1
+        return self._lines[line].first if 0 <= line < len(self._lines) else -1
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802 - Qt's name
         """A click puts the cursor on a word, on a margin note its finding in hand; Shift extends the selection."""
@@ -465,7 +561,7 @@ class Galley(QAbstractScrollArea):
             return
         step = {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1}.get(Qt.Key(event.key()), 0)
         rows = {Qt.Key.Key_Up: -1, Qt.Key.Key_Down: 1}.get(Qt.Key(event.key()), 0)
-        if not (step or rows) or not self._content.cells:
+        if not (step or rows) or not len(self._content.cells):
             super().keyPressEvent(event)
             return
         at = max(0, self._cursor)
@@ -482,8 +578,9 @@ class Galley(QAbstractScrollArea):
 
     def _above_or_below(self, cell: int, rows: int) -> int:
         line = min(len(self._lines) - 1, max(0, self._line_of[cell] + rows))
-        x = next((a for i, a, _ in self._lines[self._line_of[cell]].cells if i == cell), LEFT)
-        return min(self._lines[line].cells, key=lambda c: abs(c[1] - x))[0]
+        own = self._lines[self._line_of[cell]]
+        x = own.cells[cell - own.first][1]
+        return min(self._lines[line].placed(), key=lambda c: abs(c[1] - x))[0]
 
     def _select(self, a: int, b: int) -> None:
         words = [c.word for c in self._content.cells[min(a, b) : max(a, b) + 1] if c.word >= 0]
@@ -529,10 +626,12 @@ class Galley(QAbstractScrollArea):
         current = next((m for m in self._marks_at.get(number, []) if m.id == self._current), None)
         if current:
             cells = set(self._cells_of(current))
-            for index, a, b in self._lines[number].cells:
+            for index, a, b in self._lines[number].placed():
                 if index in cells:
                     painter.fillRect(QRectF(a - 3, y, b - a + 6, TEXT_H + STRIP_H), self._theme.color("chosen"))
-        for index, a, b in self._lines[number].cells:
+        line = self._lines[number]
+        self._paint_time(painter, line, y)
+        for index, a, b in line.placed():
             word = self._content.cells[index].word
             if self._selection[0] <= word <= self._selection[1] and word >= 0 and self._selection[0] != self._selection[1]:
                 painter.fillRect(QRectF(a - 3, y + 3, b - a + 6, TEXT_H - 4), self._theme.color("chosen"))
@@ -553,14 +652,37 @@ class Galley(QAbstractScrollArea):
             painter.drawEllipse(QPointF(x, y + TEXT_H + STRIP_H + 4), 2.6, 2.6)
             painter.setRenderHint(QPainter.RenderHint.Antialiasing, on=False)
 
+    def _paint_time(self, painter: QPainter, line: _Line, y: float) -> None:
+        if line.ts:
+            painter.setFont(control_font(11, figures=True))
+            painter.setPen(self._theme.color("quiet"))
+            seconds = (line.at + line.ts[0]) / self._content.rate
+            text = f"{int(seconds // 3600)}:{int(seconds // 60) % 60:02d}:{seconds % 60:04.1f}"
+            box = QRectF(0, y + TEXT_H, LEFT - 14, STRIP_H)
+            painter.drawText(box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, text)
+
     def _pixmap(self, number: int) -> QPixmap:
-        found = self._pixmaps.pop(number, None)
-        if found is None:
-            found = self._painted(number)
+        line = self._lines[number]
+        key = self._looks(number)
+        found = self._pixmaps.pop(line, None)
+        if found is None or found[0] != key:
+            found = (key, self._painted(number))
             while len(self._pixmaps) >= CACHE:
                 self._pixmaps.popitem(last=False)
-        self._pixmaps[number] = found
-        return found
+        self._pixmaps[line] = found
+        return found[1]
+
+    def _looks(self, number: int) -> object:
+        """All that a line's picture depends on beside its words, in times that count from the line's own."""
+        line, content = self._lines[number], self._content
+        marks = [
+            (m.id, m.kind, m.first, m.count, m.note, m.decision, m.doubtful, m.start - line.at, m.stop - line.at)
+            for m in (*self._marks_at.get(number, ()), *self._notes.get(number, ()))
+        ]
+        sound: object = self._columns
+        if line.ts and content.under is not None:
+            sound = content.under(line.at + int(line.ts[0]), line.at + int(line.ts[-1]))
+        return marks, sound, self.devicePixelRatioF()
 
     def _painted(self, number: int) -> QPixmap:
         scale = self.devicePixelRatioF()
@@ -573,21 +695,14 @@ class Galley(QAbstractScrollArea):
         painter = QPainter(pixmap)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         if line.ts:
-            painter.setFont(control_font(11, figures=True))
-            painter.setPen(self._theme.color("quiet"))
-            seconds = line.ts[0] / self._content.rate
-            text = f"{int(seconds // 3600)}:{int(seconds // 60) % 60:02d}:{seconds % 60:04.1f}"
-            painter.drawText(
-                QRectF(0, TEXT_H, LEFT - 14, STRIP_H), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, text
-            )
             left, right = line.xs[0], line.xs[-1]
             painter.fillRect(QRectF(left, TEXT_H, right - left, STRIP_H), self._theme.color("strip"))
             columns = max(1, round((right - left) * scale))
             if self._columns is not None and right > left:
-                edges = np.interp(np.linspace(left, right, columns + 1), line.xs, line.ts)
+                edges = line.at + np.interp(np.linspace(left, right, columns + 1), line.xs, line.ts)
                 draw_sound(painter, self._columns(edges), left, TEXT_H, STRIP_H, self._theme, scale)
             self._paint_joins(painter, line)
-        for index, a, b in line.cells:
+        for index, a, b in line.placed():
             self._paint_word(painter, self._content.cells[index], a, b)
         for mark in self._marks_at.get(number, []):
             self._paint_mark(painter, number, mark)
@@ -597,8 +712,10 @@ class Galley(QAbstractScrollArea):
 
     def _paint_joins(self, painter: QPainter, line: _Line) -> None:
         painter.setPen(QPen(self._theme.color("ink"), 1.2))
-        for at in self._content.joins:
-            if line.ts[0] < at <= line.ts[-1]:
+        joins = self._content.joins
+        first, last = line.at + line.ts[0], line.at + line.ts[-1]
+        for at in joins[bisect_right(joins, first) : bisect_right(joins, last)]:
+            if first < at <= last:
                 x = line.x_of(at)
                 painter.drawLine(QPointF(x - 4, TEXT_H + STRIP_H + 1), QPointF(x, TEXT_H + STRIP_H - 4))
                 painter.drawLine(QPointF(x, TEXT_H + STRIP_H - 4), QPointF(x + 4, TEXT_H + STRIP_H + 1))
@@ -617,7 +734,7 @@ class Galley(QAbstractScrollArea):
     def _paint_mark(self, painter: QPainter, number: int, mark: Mark) -> None:
         line = self._lines[number]
         cells = set(self._cells_of(mark))
-        here = [(a, b) for index, a, b in line.cells if index in cells]
+        here = [(a, b) for index, a, b in line.placed() if index in cells]
         pen = QPen(self._theme.pencil(mark.decision), 1.7)
         pen.setCapStyle(Qt.PenCapStyle.RoundCap)
         if mark.doubtful:
@@ -699,12 +816,42 @@ def draw_decision(painter: QPainter, centre: QPointF, decision: str, theme: Them
         painter.drawLine(QPointF(x - size + 1, y), QPointF(x + size - 1, y))
 
 
-def _following_starts(cells: Sequence[Cell], length: int) -> list[float]:
+def _following_starts(starts: NDArray[np.int64], length: int) -> list[float]:
     """For every cell the start of the next one that is heard, or the end of the chapter."""
-    result = [float(length)] * len(cells)
-    following = float(length)
-    for index in range(len(cells) - 1, -1, -1):
-        result[index] = following
-        if cells[index].start >= 0:
-            following = float(cells[index].start)
-    return result
+    count = len(starts)
+    heard = np.where(starts >= 0, np.arange(count), count)
+    following = np.append(np.minimum.accumulate(heard[::-1])[::-1][1:], count) if count else heard
+    found: list[float] = np.append(starts, length)[following].astype(float).tolist()
+    return found
+
+
+def _blocks_of(columns: Cells) -> list[tuple[int, int]]:
+    """The paragraphs as ranges of cells, each with the heard-only words that stand in it."""
+    count = len(columns.words)
+    if not count:
+        return []
+    written = np.maximum.accumulate(np.where(columns.words >= 0, np.arange(count), 0))
+    firsts = [0, *(np.flatnonzero(np.diff(columns.paragraphs[written])) + 1).tolist()]
+    return list(zip(firsts, [*firsts[1:], count], strict=True))
+
+
+def _same_ends(old: Cells, new: Cells, shift: int) -> tuple[int, int]:
+    """How many cells at the beginning are the same, and how many at the end are but for a shift in time."""
+    most = min(len(old.words), len(new.words))
+
+    def differing(a: Cells, b: Cells, by: int, ends: slice) -> NDArray[np.bool_]:
+        moved = np.where(a.starts[ends] >= 0, by, 0)
+        times = (a.starts[ends] + moved != b.starts[ends]) | (a.stops[ends] + moved != b.stops[ends])
+        return np.asarray(times | (a.words[ends] != b.words[ends]) | (a.paragraphs[ends] != b.paragraphs[ends]))
+
+    unlike = np.flatnonzero(differing(old, new, 0, slice(most)))
+    head = int(unlike[0]) if len(unlike) else most
+    if old.texts[:head] != new.texts[:head]:
+        head = 0
+    if head == len(old.words) == len(new.words) and not shift:
+        return head + 1, 0
+    if not most - head:
+        return head, 0
+    unlike = np.flatnonzero(differing(old, new, shift, slice(-(most - head), None)))
+    tail = most - head - 1 - int(unlike[-1]) if len(unlike) else most - head
+    return head, tail if not tail or old.texts[-tail:] == new.texts[-tail:] else 0

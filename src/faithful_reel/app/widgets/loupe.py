@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from typing import Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -21,13 +21,23 @@ SAMPLES_BELOW = 64.0
 SPECTRUM_LONGEST_S = 30.0
 
 
-@dataclass(frozen=True, slots=True)
-class LoupeWord:
+class LoupeWord(Protocol):
     """A word's text and edges, in samples."""
 
-    text: str
-    start: int
-    stop: int
+    @property
+    def text(self) -> str: ...
+    @property
+    def start(self) -> int: ...
+    @property
+    def stop(self) -> int: ...
+
+
+class LoupeWords(Protocol):
+    """Words in the order of time, with their starts as a column."""
+
+    @property
+    def starts(self) -> NDArray[np.int64]: ...
+    def __getitem__(self, index: int, /) -> LoupeWord: ...
 
 
 class Loupe(QWidget):
@@ -47,7 +57,7 @@ class Loupe(QWidget):
         self._render: Callable[[int, int], Signal] | None = None
         self._spectrum_of: Callable[[Signal, int], NDArray[np.float32]] | None = None
         self._length, self._rate = 0, 44_100
-        self._words: tuple[LoupeWord, ...] = ()
+        self._words: LoupeWords | None = None
         self._joins: tuple[int, ...] = ()
         self._tone_level: float | None = None
         self._centre, self._span = 0.0, 4.0 * 44_100
@@ -70,7 +80,7 @@ class Loupe(QWidget):
         spectrum: Callable[[Signal, int], NDArray[np.float32]] | None,
         length: int,
         rate: int,
-        words: tuple[LoupeWord, ...],
+        words: LoupeWords | None,
         joins: tuple[int, ...],
         tone_level: float | None,
     ) -> None:
@@ -241,8 +251,11 @@ class Loupe(QWidget):
         start, stop = self._from(), self._from() + self._span
         painter.setFont(reading_font(14))
         wide = self.width() / self._span * self._rate > 45
-        for word in self._words:
-            if word.stop < start or word.start > stop:
+        first, last = np.searchsorted(self._words.starts, (start, stop), side="right").tolist() if self._words else (0, 0)
+        for index in range(max(0, first - 1), last):
+            assert self._words is not None
+            word = self._words[index]
+            if word.stop < start:
                 continue
             a, b = self._x(word.start), self._x(word.stop)
             pen = QPen(self._theme.color("quiet"), 1)

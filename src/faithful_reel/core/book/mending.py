@@ -5,11 +5,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from faithful_reel.core.book.model import Book, ChapterState
-from faithful_reel.core.book.timeline import Token
+from faithful_reel.core.book.timeline import Token, finding_spans
 from faithful_reel.core.collate.findings import Finding, Kind
 from faithful_reel.core.pickups.ledger import Pickup
 from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, ReelCommand, ToneSource
-from faithful_reel.core.reel.reel import places_of
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.units import Span
 
@@ -19,10 +18,7 @@ LEAD_S = 0.06
 
 def finding_span(chapter: ChapterState, finding: Finding) -> Span | None:
     """Where a finding is heard in the reel as it stands; None where that was cut."""
-    if chapter.reel is None:
-        return None
-    places = places_of(chapter.reel, chapter.recording, Span(finding.start, finding.stop))
-    return Span(places[0].start, places[-1].stop) if places else None
+    return finding_spans(chapter, (finding,))[0]
 
 
 def tone_of(book: Book, chapter: ChapterState) -> ToneSource:

@@ -3,18 +3,27 @@
 from __future__ import annotations
 
 from bisect import bisect_left
-from collections.abc import Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
+from functools import cached_property
+from operator import attrgetter
+from typing import NamedTuple, overload
+
+import numpy as np
+from numpy.typing import NDArray
 
 from faithful_reel.core.book.model import Book, ChapterState
+from faithful_reel.core.collate.findings import Finding
 from faithful_reel.core.collate.links import Link
 from faithful_reel.core.collate.proofing import Placed, Proof
 from faithful_reel.core.hear.recogniser import Heard
 from faithful_reel.core.reel.reel import Piece, Reel
 from faithful_reel.core.units import Span
 
+Places = NDArray[np.int64]
 
-@dataclass(frozen=True, slots=True)
+
+@dataclass(frozen=True)
 class Hearing:
     """What was heard of a chapter, kept in the book by its content; positions in samples of the recording.
 
@@ -29,6 +38,18 @@ class Hearing:
         """The links as values of the collation."""
         return [Link(range(a, b), range(c, d), same) for a, b, c, d, same in self.links]
 
+    @cached_property
+    def words(self) -> tuple[Places, Places]:
+        """Where every written word is heard in the recording: starts and stops, -1 where it is not."""
+        starts = np.array([p.start if p else -1 for p in self.placed], np.int64)
+        return starts, np.array([p.stop if p else -1 for p in self.placed], np.int64)
+
+    @cached_property
+    def extras(self) -> tuple[Heard, ...]:
+        """What was heard and is not written."""
+        linked = {j for a, b, c, d, _ in self.links if b > a for j in range(c, d)}
+        return tuple(h for j, h in enumerate(self.heard) if j not in linked)
+
 
 def hearing_of(proof: Proof) -> Hearing:
     """What the book keeps of a proof."""
@@ -36,8 +57,7 @@ def hearing_of(proof: Proof) -> Hearing:
     return Hearing(proof.heard, proof.placed, rows)
 
 
-@dataclass(frozen=True, slots=True)
-class Token:
+class Token(NamedTuple):
     """One thing on the galley, in the order it is heard: a written word, or heard words that are not written.
 
     `start` and `stop` are reel positions, both -1 for a written word that is not heard in the reel.
@@ -50,65 +70,126 @@ class Token:
     extra: bool = False
 
 
+@dataclass(frozen=True, slots=True, eq=False)
+class Tokens(Sequence[Token]):
+    """The galley of a chapter as columns; a token is made when it is asked for."""
+
+    texts: Sequence[str]
+    words: Places
+    starts: Places
+    stops: Places
+
+    def __len__(self) -> int:
+        return len(self.texts)
+
+    @overload
+    def __getitem__(self, index: int) -> Token: ...
+    @overload
+    def __getitem__(self, index: slice) -> list[Token]: ...
+    def __getitem__(self, index: int | slice) -> Token | list[Token]:
+        if isinstance(index, slice):
+            return list(Tokens(self.texts[index], self.words[index], self.starts[index], self.stops[index]))
+        word = int(self.words[index])
+        return Token(self.texts[index], word, int(self.starts[index]), int(self.stops[index]), word < 0)
+
+    def heard(self) -> Tokens:
+        """Those that are heard, in the order of time."""
+        order = np.argsort(self.starts, kind="stable")
+        order = order[np.searchsorted(self.starts[order], 0) :]
+        texts = [self.texts[i] for i in order.tolist()]
+        return Tokens(texts, self.words[order], self.starts[order], self.stops[order])
+
+    def __iter__(self) -> Iterator[Token]:
+        rows = zip(self.texts, self.words.tolist(), self.starts.tolist(), self.stops.tolist(), (self.words < 0).tolist())
+        return map(Token._make, rows)
+
+
 class _Map:
     """From recording time to reel time, for one recording of a reel."""
 
     def __init__(self, reel: Reel, recording: str) -> None:
-        self._rows: list[tuple[int, int, int]] = []
         lane = reel.lanes[0]
-        for segment, at in zip(lane.segments, lane.starts(), strict=False):
-            if isinstance(segment, Piece) and segment.recording == recording:
-                self._rows.append((segment.start, segment.stop, at))
-        self._rows.sort()
-        self._starts = [row[0] for row in self._rows]
+        rows = sorted(
+            (segment.start, segment.stop, at)
+            for segment, at in zip(lane.segments, lane.starts(), strict=False)
+            if isinstance(segment, Piece) and segment.recording == recording
+        )
+        table = np.array(rows, np.int64).reshape(-1, 3)
+        self._first, self._last, self._at = table[:, 0], table[:, 1], table[:, 2]
+        self._rows = rows
 
-    def place(self, start: int, stop: int) -> tuple[int, int] | None:
-        """Where the middle of a stretch, and as much of it as is there, is heard."""
-        middle = (start + stop) // 2
-        index = bisect_left(self._starts, middle + 1) - 1
-        if index < 0:
-            return None
-        first, last, at = self._rows[index]
-        if not first <= middle < last:
-            return None
-        return at + max(start, first) - first, at + min(stop, last) - first
+    def places(self, starts: Places, stops: Places) -> tuple[Places, Places]:
+        """Where the middles of stretches, and as much of them as is there, are heard; -1 for those that are not."""
+        if not len(self._first):
+            return np.full(len(starts), -1), np.full(len(starts), -1)
+        middle = (starts + stops) // 2
+        index = np.searchsorted(self._first, middle, side="right") - 1
+        row = np.maximum(index, 0)
+        first, last, at = self._first[row], self._last[row], self._at[row]
+        there = (starts >= 0) & (index >= 0) & (middle < last)
+        begin, end = at + np.maximum(starts, first) - first, at + np.minimum(stops, last) - first
+        return np.where(there, begin, -1), np.where(there, end, -1)
+
+    def span(self, start: int, stop: int) -> Span | None:
+        """From the first to the last place where any of a stretch is heard; None where none of it is."""
+        found = [
+            (at + max(start, a) - a, at + min(stop, b) - a)
+            for a, b, at in self._rows[: bisect_left(self._rows, (max(stop, start + 1),))]
+            if b > start and (min(stop, b) > max(start, a) or start == stop)
+        ]
+        return Span(min(found)[0], max(found)[1]) if found else None
 
 
-def tokens_of(book: Book, chapter: ChapterState, texts: Sequence[str], hearing: Hearing | None) -> tuple[Token, ...]:
+def finding_spans(chapter: ChapterState, findings: Iterable[Finding]) -> list[Span | None]:
+    """Where findings are heard in the reel as it stands; None for those that were cut."""
+    if chapter.reel is None:
+        return [None for _ in findings]
+    own = _Map(chapter.reel, chapter.recording)
+    return [own.span(f.start, f.stop) for f in findings]
+
+
+def tokens_of(book: Book, chapter: ChapterState, texts: Sequence[str], hearing: Hearing | None) -> Tokens:
     """The galley of a chapter.  Without a hearing every word stands unplaced."""
+    count = np.arange(len(texts))
     if hearing is None or chapter.reel is None:
-        return tuple(Token(text, i, -1, -1) for i, text in enumerate(texts))
+        return Tokens(texts, count, np.full(len(texts), -1), np.full(len(texts), -1))
+    if len(texts) != len(hearing.placed):
+        raise ValueError(f"{len(texts)} words, but {len(hearing.placed)} were looked for")
     reel = chapter.reel
     own = _Map(reel, chapter.recording)
-    placed: list[tuple[int, int] | None] = [own.place(p.start, p.stop) if p else None for p in hearing.placed]
+    starts, stops = own.places(*hearing.words)
     for pickup in book.pickups:
         if pickup.chapter != chapter.id or not 0 <= pickup.chosen < len(pickup.takes):
             continue
         take = pickup.takes[pickup.chosen]
-        theirs = _Map(reel, take.recording)
-        for offset, (start, stop) in enumerate(take.words):
-            index = pickup.first_word + offset
-            if start >= 0 and index < len(placed) and placed[index] is None:
-                placed[index] = theirs.place(start, stop)
-    tokens: list[Token] = []
-    linked = {j for a, b, c, d, _ in hearing.links if b > a for j in range(c, d)}
-    extras = [(own.place(h.start, h.stop), h.text) for j, h in enumerate(hearing.heard) if j not in linked]
-    for index, (text, place) in enumerate(zip(texts, placed, strict=True)):
-        tokens.append(Token(text, index, *(place or (-1, -1))))
-    ghosts = [Token(text, -1, place[0], place[1], extra=True) for place, text in extras if place]
-    return _woven(tokens, ghosts)
+        spoken = np.array(take.words[: max(0, len(starts) - pickup.first_word)], np.int64).reshape(-1, 2)
+        theirs = _Map(reel, take.recording).places(spoken[:, 0], spoken[:, 1])
+        words = pickup.first_word + np.arange(len(spoken))
+        free = (starts[words] < 0) & (theirs[0] >= 0)
+        starts[words[free]], stops[words[free]] = theirs[0][free], theirs[1][free]
+    tokens = Tokens(texts, count, starts, stops)
+    extras = hearing.extras
+    if not extras:
+        return tokens
+    begins, ends = own.places(np.array([h.start for h in extras]), np.array([h.stop for h in extras]))
+    return _woven(tokens, [Token(h.text, -1, int(a), int(b)) for h, a, b in zip(extras, begins, ends, strict=True) if a >= 0])
 
 
-def _woven(tokens: list[Token], ghosts: list[Token]) -> tuple[Token, ...]:
+def _woven(tokens: Tokens, ghosts: list[Token]) -> Tokens:
     """Put heard-only words before the first written word that starts after them."""
-    result: list[Token] = []
-    rest = sorted(ghosts, key=lambda g: g.start)
-    for token in tokens:
-        if token.start >= 0:
-            while rest and rest[0].start < token.start:
-                result.append(rest.pop(0))
-        result.append(token)
-    return (*result, *rest)
+    if not ghosts:
+        return tokens
+    ghosts = sorted(ghosts, key=attrgetter("start"))
+    at = np.searchsorted(np.maximum.accumulate(tokens.starts), [g.start for g in ghosts], side="right")
+    texts = list(tokens.texts)
+    for index, ghost in zip(reversed(at.tolist()), reversed(ghosts), strict=True):
+        texts.insert(index, ghost.text)
+    return Tokens(
+        texts,
+        np.insert(tokens.words, at, -1),
+        np.insert(tokens.starts, at, [g.start for g in ghosts]),
+        np.insert(tokens.stops, at, [g.stop for g in ghosts]),
+    )
 
 
 def span_of(tokens: Sequence[Token], first_word: int, last_word: int) -> Span | None:

@@ -89,11 +89,12 @@ class Lane:
         """The segment that holds a position."""
         return max(0, min(len(self.segments) - 1, bisect_right(self.starts(), position) - 1))
 
-    def between(self, span: Span) -> tuple[Segment, ...]:
-        """The segments of a stretch, cut at its ends; those that lie inside are the same objects."""
-        return self._between(span, self.starts())
+    def between(self, span: Span, starts: list[int] | None = None) -> tuple[Segment, ...]:
+        """The segments of a stretch, cut at its ends; those that lie inside are the same objects.
 
-    def _between(self, span: Span, starts: list[int]) -> tuple[Segment, ...]:
+        `starts` is what `starts()` gives, for who asks often.
+        """
+        starts = self.starts() if starts is None else starts
         if span.stop <= span.start or not self.segments:
             return ()
         first = max(0, bisect_right(starts, span.start) - 1)
@@ -116,8 +117,8 @@ class Lane:
         starts = self.starts()
         if not 0 <= span.start <= span.stop <= starts[-1]:
             raise EditRefused(f"The stretch {span.start} to {span.stop} is not in this chapter, which has {starts[-1]} samples.")
-        left = self._between(Span(0, span.start), starts)
-        right = self._between(Span(span.stop, starts[-1]), starts)
+        left = self.between(Span(0, span.start), starts)
+        right = self.between(Span(span.stop, starts[-1]), starts)
         if right and after is not None:
             right = (replace(right[0], join=after), *right[1:])
         return Lane(self.name, (*left, *(s for s in middle if len(s)), *right))
