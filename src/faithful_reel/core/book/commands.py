@@ -10,7 +10,7 @@ from faithful_reel.core.collate.findings import Decision, Finding
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.pickups.ledger import Pickup, State, Take
 from faithful_reel.core.reel.commands import ReelCommand, ReplaceByTake
-from faithful_reel.core.reel.reel import reel_of
+from faithful_reel.core.reel.reel import joined_reels, reel_of, split_reel
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,14 +33,184 @@ class AddChapters:
     """Take in a manuscript: (id, title, key of the text) of every chapter."""
 
     chapters: tuple[tuple[str, str, str], ...]
+    left_out: tuple[tuple[str, str, str], ...] = ()
     label: ClassVar[str] = "Bring in the manuscript"
     chapter: ClassVar[str] = ""
 
     def apply(self, book: Book) -> Book:
-        """The book with the chapters after those it has."""
-        there = {c.id for c in book.chapters}
-        fresh = tuple(ChapterState(i, title, key) for i, title, key in self.chapters if i not in there)
-        return replace(book, chapters=book.chapters + fresh)
+        """The book with the chapters after those it has, and beside them what is not read aloud."""
+        there = {c.id for c in (*book.chapters, *book.left_out)}
+        fresh, aside = (
+            tuple(ChapterState(i, title, key) for i, title, key in rows if i not in there)
+            for rows in (self.chapters, self.left_out)
+        )
+        return replace(book, chapters=book.chapters + fresh, left_out=book.left_out + aside)
+
+
+@dataclass(frozen=True, slots=True)
+class RenameChapter:
+    """Give a chapter another title."""
+
+    chapter: str
+    title: str
+    label: ClassVar[str] = "Rename the chapter"
+
+    def apply(self, book: Book) -> Book:
+        """The book with the title."""
+        if not self.title.strip():
+            raise EditRefused("A chapter needs a title.")
+        return book.with_chapter(self.chapter, lambda c: replace(c, title=self.title.strip(), released=""))
+
+
+@dataclass(frozen=True, slots=True)
+class LeaveOut:
+    """A chapter is not read aloud; all work on it is kept."""
+
+    chapter: str
+    label: ClassVar[str] = "Leave the chapter out"
+
+    def apply(self, book: Book) -> Book:
+        """The book with the chapter aside."""
+        aside = book.chapter(self.chapter)
+        rest = tuple(c for c in book.chapters if c is not aside)
+        return replace(book, chapters=rest, left_out=(*book.left_out, aside))
+
+
+@dataclass(frozen=True, slots=True)
+class PutBack:
+    """What was left out is read aloud after all, as chapter number `index` from 0."""
+
+    chapter: str
+    index: int
+    label: ClassVar[str] = "Put the chapter back"
+
+    def apply(self, book: Book) -> Book:
+        """The book with the chapter in its place."""
+        back = next((c for c in book.left_out if c.id == self.chapter), None)
+        if back is None:
+            raise EditRefused("This part of the manuscript is no longer left out.")
+        at = min(max(0, self.index), len(book.chapters))
+        rest = tuple(c for c in book.left_out if c is not back)
+        return replace(book, chapters=(*book.chapters[:at], back, *book.chapters[at:]), left_out=rest)
+
+
+@dataclass(frozen=True, slots=True)
+class MoveChapter:
+    """Give a chapter another place in the order of reading."""
+
+    chapter: str
+    by: int
+    label: ClassVar[str] = "Move the chapter"
+
+    def apply(self, book: Book) -> Book:
+        """The book in the new order."""
+        moved = book.chapter(self.chapter)
+        order = [c for c in book.chapters if c is not moved]
+        order.insert(min(max(0, book.chapters.index(moved) + self.by), len(order)), moved)
+        return replace(book, chapters=tuple(order))
+
+
+@dataclass(frozen=True, slots=True)
+class SplitChapter:
+    """Split a chapter before a word, and its reel at `cut`; findings and pickups go with their words."""
+
+    chapter: str
+    at: int
+    cut: int
+    texts: tuple[str, str]
+    titles: tuple[str, str]
+    hearings: tuple[str, str] = ("", "")
+    label: ClassVar[str] = "Split the chapter"
+
+    def apply(self, book: Book) -> Book:
+        """The book with two chapters in the place of one."""
+        old = book.chapter(self.chapter)
+        ids = {c.id for c in (*book.chapters, *book.left_out)}
+        second_id = next(name for k in range(2, 10_000) if (name := f"{old.id}.{k}") not in ids)
+        reels = (None, None) if old.reel is None else split_reel(old.reel, self.cut)
+        early = tuple(f for f in old.findings if f.word_index < self.at)
+        late = tuple(replace(f, word_index=f.word_index - self.at) for f in old.findings if f.word_index >= self.at)
+        first = ChapterState(old.id, self.titles[0], self.texts[0], old.recording, self.hearings[0], early, reels[0])
+        second = ChapterState(second_id, self.titles[1], self.texts[1], old.recording, self.hearings[1], late, reels[1])
+        pickups = tuple(
+            replace(p, chapter=second_id, first_word=p.first_word - self.at)
+            if p.chapter == old.id and p.first_word >= self.at
+            else p
+            for p in book.pickups
+        )
+        chapters = tuple(n for c in book.chapters for n in ((first, second) if c is old else (c,)))
+        return replace(book, chapters=chapters, pickups=pickups)
+
+
+@dataclass(frozen=True, slots=True)
+class JoinChapters:
+    """Join a chapter with the one after it, which has its first word at `at` of the new text."""
+
+    chapter: str
+    second: str
+    text: str
+    hearing: str
+    at: int
+    label: ClassVar[str] = "Join two chapters"
+
+    def apply(self, book: Book) -> Book:
+        """The book with one chapter in the place of two."""
+        first, second = book.chapter(self.chapter), book.chapter(self.second)
+        late = tuple(replace(f, word_index=f.word_index + self.at) for f in second.findings)
+        reels = [c.reel for c in (first, second) if c.reel is not None]
+        joined = ChapterState(
+            first.id,
+            first.title,
+            self.text,
+            first.recording or second.recording,
+            self.hearing,
+            first.findings + late,
+            joined_reels(reels) if reels else None,
+        )
+        pickups = tuple(
+            replace(p, chapter=first.id, first_word=p.first_word + self.at) if p.chapter == second.id else p for p in book.pickups
+        )
+        chapters = tuple(joined if c is first else c for c in book.chapters if c is not second)
+        return replace(book, chapters=chapters, pickups=pickups)
+
+
+@dataclass(frozen=True, slots=True)
+class Revised:
+    """One chapter of a corrected manuscript; a new one has no `chapter`."""
+
+    chapter: str
+    text: str
+    title: str
+    hearing: str
+    findings: tuple[Finding, ...]
+    pickups: tuple[Pickup, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class ReviseChapters:
+    """Take over a corrected manuscript: the work on words that stayed stays."""
+
+    chapters: tuple[Revised, ...]
+    label: ClassVar[str] = "Take over a corrected manuscript"
+    chapter: ClassVar[str] = ""
+
+    def apply(self, book: Book) -> Book:
+        """The book with the new texts; new chapters come last."""
+        changed = {r.chapter: r for r in self.chapters if r.chapter}
+        for chapter in changed:
+            book.chapter(chapter)
+        chapters = tuple(
+            replace(c, text=r.text, title=r.title, hearing=r.hearing, findings=r.findings) if (r := changed.get(c.id)) else c
+            for c in book.chapters
+        )
+        ids = {c.id for c in (*book.chapters, *book.left_out)}
+        fresh = tuple(
+            ChapterState(f"c{len(ids) + n}-{r.text[:6]}", r.title, r.text)
+            for n, r in enumerate((r for r in self.chapters if not r.chapter), 1)
+        )
+        kept = {p.id: p for r in self.chapters for p in r.pickups}
+        pickups = tuple(kept.get(p.id, p) for p in book.pickups if p.chapter not in changed or p.id in kept)
+        return replace(book, chapters=chapters + fresh, pickups=pickups)
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,8 +244,41 @@ class RelinkRecording:
 
 
 @dataclass(frozen=True, slots=True)
+class PairByEar:
+    """Pair several chapters at once with the recordings that were heard to read them, some of them made of stretches."""
+
+    recordings: tuple[Recording, ...]
+    pairs: tuple[tuple[str, str], ...]
+    label: ClassVar[str] = "Pair by ear"
+    chapter: ClassVar[str] = ""
+
+    def apply(self, book: Book) -> Book:
+        """The book with the pairs."""
+        for recording in self.recordings:
+            book = AddRecording(recording).apply(book)
+        for chapter, reader in self.pairs:
+            book = PairRecording(chapter, reader).apply(book)
+        return book
+
+
+@dataclass(frozen=True, slots=True)
+class NameNarrator:
+    """Say who reads a recording."""
+
+    recording: str
+    narrator: str
+    label: ClassVar[str] = "Name the narrator"
+    chapter: ClassVar[str] = ""
+
+    def apply(self, book: Book) -> Book:
+        """The book with the name."""
+        named = replace(book.recording(self.recording), narrator=self.narrator.strip())
+        return replace(book, recordings=tuple(named if r.hash == self.recording else r for r in book.recordings))
+
+
+@dataclass(frozen=True, slots=True)
 class PairRecording:
-    """Say which recording reads a chapter; the chapter's reel starts as the whole of it."""
+    """Say which recording reads a chapter; the chapter's reel starts as the whole of it.  An empty one: none does."""
 
     chapter: str
     recording: str
@@ -83,12 +286,10 @@ class PairRecording:
 
     def apply(self, book: Book) -> Book:
         """The book with the pair; edits of another pairing are left behind in the history."""
-        length = book.recording(self.recording).length
+        reel = reel_of(self.recording, book.recording(self.recording).length) if self.recording else None
         return book.with_chapter(
             self.chapter,
-            lambda c: replace(
-                c, recording=self.recording, hearing="", findings=(), reel=reel_of(self.recording, length), master=None
-            ),
+            lambda c: replace(c, recording=self.recording, hearing="", findings=(), reel=reel, master=None),
         )
 
 
@@ -327,8 +528,17 @@ class MarkReleased:
 BookCommand = (
     SetDetails
     | AddChapters
+    | RenameChapter
+    | LeaveOut
+    | PutBack
+    | MoveChapter
+    | SplitChapter
+    | JoinChapters
+    | ReviseChapters
     | AddRecording
     | RelinkRecording
+    | NameNarrator
+    | PairByEar
     | PairRecording
     | PlaceHearing
     | AddFinding

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from bisect import bisect_left, bisect_right
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from itertools import accumulate
 from typing import Literal
@@ -145,6 +145,29 @@ class Reel:
 def reel_of(recording: str, length: int, *, lane: str = "voice") -> Reel:
     """One whole recording as a reel."""
     return Reel((Lane(lane, (Piece(recording, 0, length),)),))
+
+
+def split_reel(reel: Reel, at: int) -> tuple[Reel, Reel]:
+    """A reel in two, before and after a position.
+
+    |  a  |  b  |   ->   |  a | and | a|  b  |
+         ^
+    """
+    if not 0 < at < len(reel):
+        raise EditRefused("There is no sound on one side of this place.")
+    first, second = (
+        Reel(tuple(Lane(lane.name, lane.between(span)) for lane in reel.lanes)) for span in (Span(0, at), Span(at, len(reel)))
+    )
+    return first, second
+
+
+def joined_reels(reels: Sequence[Reel]) -> Reel:
+    """Reels end to end, lane by lane; all need the same lanes."""
+    lanes = {tuple(lane.name for lane in reel.lanes) for reel in reels}
+    if len(lanes) != 1:
+        raise EditRefused("These chapters have different lanes and can not be joined.")
+    names = lanes.pop()
+    return Reel(tuple(Lane(name, tuple(s for r in reels for s in r.lanes[k].segments)) for k, name in enumerate(names)))
 
 
 def places_of(reel: Reel, recording: str, span: Span) -> list[Span]:

@@ -1,0 +1,227 @@
+"""Chapters by hand, and a corrected manuscript laid over work that was done."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import pytest
+
+from faithful_reel.core.book.commands import (
+    AddChapters,
+    AddRecording,
+    Decide,
+    LeaveOut,
+    MoveChapter,
+    PairRecording,
+    PlaceHearing,
+    PutBack,
+    RenameChapter,
+)
+from faithful_reel.core.book.model import Recording
+from faithful_reel.core.book.revising import decided, join_chapters, reimport, split_chapter
+from faithful_reel.core.book.store import BookStore, Session
+from faithful_reel.core.book.timeline import Hearing, tokens_of
+from faithful_reel.core.collate.findings import Decision, Finding, Kind
+from faithful_reel.core.collate.proofing import Placed
+from faithful_reel.core.errors import EditRefused
+from faithful_reel.core.hear.recogniser import Heard
+from faithful_reel.core.pickups.ledger import Pickup
+from faithful_reel.core.text.words import Chapter, chapter_of
+
+TEXT = "The tide had gone out further than anyone in the harbour could remember. It lay still until the evening."
+HOP, LENGTH = 1000, 800
+
+
+def hearing_for(words: list[str]) -> Hearing:
+    heard = tuple(Heard(w, i * HOP, i * HOP + LENGTH, 1.0) for i, w in enumerate(words))
+    return Hearing(
+        heard,
+        tuple(Placed(h.start, h.stop, 1.0) for h in heard),
+        tuple((i, i + 1, i, i + 1, True) for i in range(len(words))),
+    )
+
+
+@pytest.fixture
+def session(tmp_path):
+    with BookStore(tmp_path / "a.reelbook", create=True) as store:
+        made = Session(store)
+        text = chapter_of("One", [TEXT])
+        words = [w.text for w in text.words]
+        made.do(
+            AddChapters(
+                (
+                    ("c1", "One", store.put(Chapter, text)),
+                    ("c2", "Two", store.put(Chapter, chapter_of("Two", ["Fog lay over the quay."]))),
+                ),
+                (("x", "Copyright", store.put(Chapter, chapter_of("x", ["All rights."]))),),
+            )
+        )
+        made.do(AddRecording(Recording("r", "r.wav", ".wav", 44_100, 1, len(words) * HOP, -3, -62, -24, None)))
+        made.do(PairRecording("c1", "r"))
+        found = tuple(Finding(f"f{i}", Kind.MISREAD, words[i], "x", i, 1, i * HOP, i * HOP + LENGTH, 0.9) for i in (1, 5, 10, 14))
+        made.do(PlaceHearing("c1", store.put(Hearing, hearing_for(words)), found))
+        made.do(Decide("c1", ("f1", "f10"), Decision.STET, "as the author wants it"))
+        made.do(
+            Decide(
+                "c1",
+                ("f14",),
+                Decision.PICKUP,
+                pickup=Pickup("p", "c1", ("f14",), "It lay still until the evening.", "", 13, 6, 0, 10),
+            )
+        )
+        yield made
+
+
+def text_of(session):
+    return lambda chapter: session.store.get(Chapter, chapter.text)
+
+
+def hearing_of(session):
+    return lambda chapter: session.store.get(Hearing, chapter.hearing) if chapter.hearing else None
+
+
+def same_after_undo(session, command):
+    before = session.book
+    session.do(command)
+    after = session.book
+    session.undo()
+    assert session.book == before
+    session.redo()
+    assert session.book == after == session.store.book_at(session.store.head, afresh=True)
+    return after
+
+
+# --- by hand ------------------------------------------------------------------------------------------------------
+
+
+def test_rename_leave_out_put_back_and_move(session):
+    assert same_after_undo(session, RenameChapter("c1", " The Tide ")).chapter("c1").title == "The Tide"
+    with pytest.raises(EditRefused, match="needs a title"):
+        session.do(RenameChapter("c1", "  "))
+    work = session.book.chapter("c1")
+    book = same_after_undo(session, LeaveOut("c1"))
+    assert [c.id for c in book.chapters] == ["c2"]
+    assert [c.id for c in book.left_out] == ["x", "c1"]
+    book = same_after_undo(session, PutBack("c1", 1))
+    assert [c.id for c in book.chapters] == ["c2", "c1"]
+    assert book.chapter("c1") == work  # nothing of the work on it was lost
+    book = same_after_undo(session, MoveChapter("c1", -1))
+    assert [c.id for c in book.chapters] == ["c1", "c2"]
+    assert same_after_undo(session, MoveChapter("c1", -5)) == book
+    with pytest.raises(EditRefused, match="no longer left out"):
+        session.do(PutBack("c1", 0))
+
+
+def test_a_split_takes_words_sound_findings_and_pickups_with_it(session):
+    chapter = session.book.chapter("c1")
+    command = split_chapter(
+        session.book,
+        chapter,
+        text_of(session)(chapter),
+        hearing_of(session)(chapter),
+        13,
+        ("One", "One and a half"),
+        session.store.put,
+    )
+    book = same_after_undo(session, command)
+    first, second = book.chapters[0], book.chapters[1]
+    assert [c.title for c in book.chapters] == ["One", "One and a half", "Two"]
+    words = [text_of(session)(c).text for c in (first, second)]
+    assert " ".join(words) == TEXT
+    assert [f.id for f in first.findings] == ["f1", "f5", "f10"]
+    assert [(f.id, f.word_index) for f in second.findings] == [("f14", 1)]
+    assert (book.pickups[0].chapter, book.pickups[0].first_word) == (second.id, 0)
+    assert len(first.reel) + len(second.reel) == len(chapter.reel)
+    assert len(first.reel) == (12 * HOP + LENGTH + 13 * HOP) // 2  # in the pause before the word
+    for part in (first, second):  # every word still stands above its own sound
+        spoken = [w.text for w in text_of(session)(part).words]
+        tokens = tokens_of(book, part, spoken, hearing_of(session)(part))
+        assert all(t.start >= 0 for t in tokens if t.word >= 0)
+        assert len([t for t in tokens if t.extra]) == 0 or part is first
+
+
+def test_a_split_joined_again_is_the_chapter_as_it_was(session):
+    chapter = session.book.chapter("c1")
+    text = text_of(session)(chapter)
+    session.do(split_chapter(session.book, chapter, text, hearing_of(session)(chapter), 13, ("One", "Two"), session.store.put))
+    first, second = session.book.chapters[:2]
+    texts = tuple(text_of(session)(c) for c in (first, second))
+    hearings = tuple(hearing_of(session)(c) for c in (first, second))
+    book = same_after_undo(session, join_chapters(first, second, texts, hearings, session.store.put))
+    joined = book.chapter("c1")
+    assert [w.text for w in text_of(session)(joined).words] == [w.text for w in text.words]
+    assert joined.findings == chapter.findings
+    assert book.pickups[0].first_word == 13
+    assert len(joined.reel) == len(chapter.reel)
+    assert hearing_of(session)(joined) == hearing_of(session)(chapter)
+
+
+def test_what_can_not_be_split_or_joined_says_why(session):
+    chapter, other = session.book.chapters
+    text = text_of(session)(chapter)
+    for at in (0, len(text.words)):
+        with pytest.raises(EditRefused, match="between two of its words"):
+            split_chapter(session.book, chapter, text, hearing_of(session)(chapter), at, ("a", "b"), session.store.put)
+    with pytest.raises(EditRefused, match="Hear the chapter first"):
+        split_chapter(session.book, chapter, text, None, 3, ("a", "b"), session.store.put)
+    with pytest.raises(EditRefused, match="different recordings"):
+        join_chapters(chapter, other, (text, text_of(session)(other)), (hearing_of(session)(chapter), None), session.store.put)
+
+
+# --- a corrected manuscript ---------------------------------------------------------------------------------------
+
+
+def taken_over(session, *chapters: Chapter):
+    found = reimport(session.book, text_of(session), hearing_of(session), chapters, session.store.put)
+    return found, same_after_undo(session, found.command)
+
+
+def test_work_on_words_that_stayed_is_kept(session):
+    new = TEXT.replace("The tide", "At last the tide").replace("anyone in the harbour", "anybody there")
+    found, book = taken_over(session, chapter_of("One", [new]), text_of(session)(session.book.chapters[1]))
+    chapter = book.chapter("c1")
+    words = [w.text for w in text_of(session)(chapter).words]
+    assert " ".join(words) == new
+    kept = {f.id: (words[f.word_index].lower(), f.decision, f.note) for f in chapter.findings}
+    assert kept == {
+        "f1": ("tide", Decision.STET, "as the author wants it"),
+        "f5": ("further", Decision.OPEN, ""),
+        "f14": ("lay", Decision.PICKUP, ""),
+    }
+    assert [words[p.first_word] for p in book.pickups] == ["It"]
+    told = found.chapters[0]
+    assert [f.id for f in told.fallen] == ["f10"]
+    assert decided(told.fallen) == 1
+    assert [(c.old, c.new) for c in told.changes] == [("", "At last"), ("anyone in the harbour", "anybody there")]
+    assert len(found.chapters) == 1  # the other chapter is as it was, and nothing is told of it
+    tokens = tokens_of(book, chapter, words, hearing_of(session)(chapter))
+    by_word = {t.word: t for t in tokens if t.word >= 0}
+    assert by_word[0].start == by_word[1].start == -1  # new words were not looked for yet
+    assert by_word[words.index("still")].start == 15 * HOP  # the others stand above their own sound
+    assert "harbour" in [t.text for t in tokens if t.extra]  # and what was read of the old words is shown as heard only
+
+
+def test_a_pickup_whose_line_changed_is_told_and_leaves(session):
+    found, book = taken_over(session, chapter_of("One", [TEXT.replace("until the evening", "until night")]))
+    assert book.pickups == ()
+    assert [p.id for p in found.chapters[0].fallen_pickups] == ["p"]
+    assert found.gone == ("Two",)
+    assert [c.id for c in book.chapters] == ["c1", "c2"]  # a chapter that is not in the new file stays as it is
+
+
+def test_new_chapters_come_in_and_the_same_manuscript_changes_nothing(session):
+    texts = [text_of(session)(c) for c in session.book.chapters]
+    found, book = taken_over(session, *texts, chapter_of("Three", ["Nothing of this was there before."]))
+    assert [c.title for c in book.chapters] == ["One", "Two", "Three"]
+    assert [c.chapter for c in found.chapters] == [""]
+    again = reimport(
+        book, text_of(session), hearing_of(session), tuple(text_of(session)(c) for c in book.chapters), session.store.put
+    )
+    assert again.command.chapters == ()
+
+
+def test_a_finding_by_hand_between_words_stays_between_them(session):
+    pause = Finding("p1", Kind.PAUSE, "", "", 13, 0, 12_900, 13_000, 1.0)
+    session.do(PlaceHearing("c1", session.book.chapter("c1").hearing, (*session.book.chapter("c1").findings, pause)))
+    _, book = taken_over(session, replace(chapter_of("One", ["So. " + TEXT])))
+    assert next(f for f in book.chapter("c1").findings if f.id == "p1").word_index == 14
