@@ -17,9 +17,15 @@ from faithful_reel.core.errors import FileProblem
 from faithful_reel.core.units import EAR_RATE, Signal
 
 BLOCK = 1 << 16
-_BY_SOUNDFILE = {".wav", ".flac", ".mp3", ".aif", ".aiff", ".ogg", ".w64", ".rf64", ".bwf"}
-_BY_AV = {".m4a", ".m4b", ".mp4", ".aac", ".caf", ".opus", ".wma", ".mka", ".webm"}
+SUFFIXES = (
+    ".wav", ".flac", ".mp3", ".m4a", ".aif", ".aiff", ".ogg", ".opus", ".caf", ".aac", ".mp4", ".m4b", ".w64", ".rf64", ".bwf",
+    ".oga", ".mka", ".webm", ".wma",
+)  # fmt: skip
+"""What is offered in dialogs; a file is opened by what it is, not by its name."""
+_AV_DAMAGE = (av.error.FFmpegError, OSError, AttributeError, ValueError, OverflowError)
+"""What PyAV raises for damaged files; a stream without a usable codec has no `rate`."""
 MAX_RATE = 384_000
+MOST_CHANNELS = 64
 LEAST_RATE = 16_000
 
 
@@ -60,12 +66,30 @@ def audio_info(path: Path) -> AudioInfo:
         raise FileProblem(f"The recording {path.name} is not there. Check the name and the folder.")
     if path.stat().st_size == 0:
         raise FileProblem(f"{path.name} is empty. Copy the recording again.")
-    info = _av_info(path) if path.suffix.lower() in _BY_AV else _soundfile_info(path)
+    try:
+        info = _av_info(path) if _decoder(path) == "av" else _soundfile_info(path)
+    except OSError as problem:
+        raise FileProblem(f"{path.name} can not be read ({problem.strerror}). Check the file and the disk.") from problem
     if info.frames <= 0:
         raise FileProblem(f"{path.name} holds no sound (zero samples). Copy or record it again.")
+    if not 1 <= info.channels <= MOST_CHANNELS:
+        raise FileProblem(f"{path.name} claims to have {info.channels} channels. The file is damaged.")
     if not 1 <= info.rate <= MAX_RATE:
         raise FileProblem(f"{path.name} claims a rate of {info.rate} Hz. The file is damaged.")
     return info
+
+
+def _decoder(path: Path) -> str:
+    """Which library reads a file best, by its first bytes: "soundfile" or "av"."""
+    with path.open("rb") as file:
+        head = file.read(64)
+    if head[:4] in (b"RIFF", b"RF64", b"FORM", b"fLaC", b"RIFX") or head[:4] == b"riff":
+        return "soundfile"
+    if head[:4] == b"OggS":
+        return "av" if b"OpusHead" in head else "soundfile"
+    if head[:3] == b"ID3" or (len(head) > 1 and head[0] == 0xFF and head[1] & 0xE6 == 0xE2):  # MPEG audio, layer III
+        return "soundfile"
+    return "av"
 
 
 def _soundfile_info(path: Path) -> AudioInfo:
@@ -91,9 +115,24 @@ def _av_info(path: Path) -> AudioInfo:
                 if stream.duration and stream.time_base
                 else (container.duration or 0) / 1e6
             )
-            return AudioInfo(path, stream.rate, stream.channels, round(length * stream.rate), stream.codec_context.name, "")
-    except (av.error.FFmpegError, OSError) as problem:
+            codec = stream.codec_context.name
+            wide = re.fullmatch(r"pcm_[suf](\d+)[bl]e", codec)
+            subtype = "" if not wide else "FLOAT" if codec.startswith("pcm_f") else f"PCM_{wide[1]}"
+            return AudioInfo(path, stream.rate, stream.channels, round(length * stream.rate), codec, subtype)
+    except _AV_DAMAGE as problem:
         raise FileProblem(f"{path.name} is not audio that can be read. Export it again as WAV or FLAC.") from problem
+
+
+class _OneWay(soundfile.SoundFile):  # type: ignore[misc]  # untyped base
+    """Read from front to end.
+
+    WORKAROUND: soundfile 0.14 seeks to where it stands after every read, which in an MP3 throws the decoder's bit
+    reservoir away: the first hundredths of a second of every block were wrong by up to the full level.
+    """
+
+    def seekable(self) -> bool:
+        """So that it does not."""
+        return False
 
 
 def blocks(path: Path, *, by: str = "", block: int = BLOCK) -> Iterator[Signal]:
@@ -107,12 +146,12 @@ def blocks(path: Path, *, by: str = "", block: int = BLOCK) -> Iterator[Signal]:
         The file ends early or is damaged.
     """
     info = audio_info(path)
-    if (by or ("av" if path.suffix.lower() in _BY_AV else "soundfile")) == "av":
+    if (by or _decoder(path)) == "av":
         yield from _av_blocks(path, info)
         return
     seen = 0
     try:
-        with soundfile.SoundFile(str(path)) as file:
+        with _OneWay(str(path)) as file:
             while True:
                 data = file.read(block, dtype="float32", always_2d=True)
                 if not len(data):
@@ -130,7 +169,7 @@ def _cut_short(path: Path, seen: int, info: AudioInfo) -> str:
 
 
 def _av_blocks(path: Path, info: AudioInfo) -> Iterator[Signal]:
-    left = info.frames if path.suffix.lower() in _BY_AV else None
+    left = info.frames if _decoder(path) == "av" else None
     try:
         with av.open(str(path)) as container:
             resampler = av.AudioResampler(format="fltp")
@@ -142,7 +181,7 @@ def _av_blocks(path: Path, info: AudioInfo) -> Iterator[Signal]:
                         left -= data.shape[1]
                     if data.shape[1]:
                         yield data
-    except (av.error.FFmpegError, OSError) as problem:
+    except _AV_DAMAGE as problem:
         raise FileProblem(f"{path.name} is damaged or cut short. Copy it again.") from problem
 
 
