@@ -226,6 +226,37 @@ print(json.dumps({"median_ms": times[500], "p99_ms": times[990], "open_ms": open
 """
 )
 
+INTAKE = (
+    PEAK
+    + """
+import shutil, sys, tempfile, time
+from pathlib import Path
+import numpy as np, soundfile
+from faithful_reel.core.book.recordings import received
+from faithful_reel.core.book.store import BookStore
+folder = Path(tempfile.mkdtemp())
+hours, rate = float(sys.argv[1]), 96000
+rng = np.random.default_rng(1)
+minute = (rng.standard_normal((rate * 60, 2)) * 0.05 * (np.arange(rate * 60)[:, None] % (2 * rate) > rate)).astype(np.float32)
+with soundfile.SoundFile(str(folder / "long.wav"), "w", rate, 2, "PCM_24", format="RF64") as file:
+    for _ in range(round(60 * hours)):
+        file.write(minute)
+del minute
+Path("/proc/self/clear_refs").write_text("5")  # the peak from here on
+with BookStore(folder / "b.reelbook", create=True) as store:
+    t = time.perf_counter()
+    made = received(store.folder, folder / "long.wav", 44100)
+    seconds = time.perf_counter() - t
+t = time.perf_counter()
+with open(folder / "long.wav", "rb") as file:
+    while file.read(1 << 20):
+        pass
+bare = time.perf_counter() - t
+shutil.rmtree(folder)
+print(json.dumps({"seconds": seconds, "audio": 3600 * hours, "yardstick": 3600 * hours / bare, "peak_mb": peak()}))
+"""
+)
+
 SCALE = (Path(__file__).parent / "scale.py").read_text().replace("from __future__ import annotations", "")
 
 
@@ -294,6 +325,11 @@ def main() -> int:
                 "ms",
                 f"99th percentile {v['p99_ms']:.1f} ms; opening a book of 1,000 steps {v['open_ms']:.0f} ms",
             )
+        if chosen.only in ("", "intake"):
+            _, peak, v = in_own_process(INTAKE, str(chosen.minutes / 30))
+            note = f"2 channels at 96 kHz, copied, verified, measured; bare reading {v['yardstick']:.0f} x"
+            tell("intake_speed", v["audio"] / v["seconds"], "x", note)
+            tell("intake_memory", peak, "MB", f"{v['audio'] / 3600:.1f} hours")
         if chosen.only in ("", "scale"):
             for hours in (1, 5, 20):
                 _, peak, v = in_own_process(SCALE, str(hours))

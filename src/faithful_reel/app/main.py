@@ -6,7 +6,10 @@ import os
 import shutil
 import signal
 import sys
+import time
+from collections.abc import Callable
 from pathlib import Path
+from typing import TypeVar
 
 import platformdirs
 from PyQt6.QtCore import QTimer
@@ -15,7 +18,10 @@ from PyQt6.QtWidgets import QApplication, QMessageBox
 from faithful_reel.app.crash import CrashHandler
 from faithful_reel.app.theme import control_font, load_fonts
 from faithful_reel.core.book.demo import demo_files, make_demo_book
-from faithful_reel.core.errors import AppError
+from faithful_reel.core.book.keeping import backups, restored
+from faithful_reel.core.errors import AppError, BookDamaged, StoreProblem
+
+T = TypeVar("T")
 
 
 def _show_crash(message: str, details: str) -> None:
@@ -37,12 +43,39 @@ def application() -> QApplication:
     return app
 
 
+def opened_or_restored(folder: Path, opening: Callable[[], T]) -> T:
+    """Open a book; where its database is damaged, offer its latest backup and open that.
+
+    Raises
+    ------
+    StoreProblem
+        The book can not be opened, or it is damaged and there is no backup, or the user does not want it.
+    """
+    try:
+        return opening()
+    except BookDamaged as problem:
+        for backup in backups(folder):
+            made = time.strptime(backup.stem[5:], "%Y%m%d-%H%M%S")
+            text = (
+                f"{problem}\n\nThere is a backup of {time.strftime('%d %B %Y, %H:%M', made)}. Restore it?\n"
+                "The damaged database is kept beside it; recordings are not touched."
+            )
+            if QMessageBox.question(None, "Faithful Reel", text) != QMessageBox.StandardButton.Yes:
+                break
+            try:
+                restored(folder, backup)
+                return opening()
+            except StoreProblem:
+                continue  # that one is damaged as well: offer the one before it
+        raise
+
+
 def run_book(folder: Path) -> int:
     """Open the window on a book and stay until it is closed."""
     app = application()
     from faithful_reel.app.wiring import open_window, user_settings
 
-    window = open_window(folder, user_settings())
+    window = opened_or_restored(folder, lambda: open_window(folder, user_settings()))
     window.show()
     signal.signal(signal.SIGINT, signal.SIG_DFL)
     if os.environ.get("FAITHFUL_REEL_QUIT_AFTER"):  # for scripts that only look whether the window comes up

@@ -108,6 +108,7 @@ def style_sheet(t: Theme) -> str:
     QLineEdit, QComboBox, QSpinBox, QDoubleSpinBox, QPlainTextEdit {{ background: {t.page}; border: 1px solid {t.hairline};
         border-radius: 3px; padding: 3px 6px; selection-background-color: {t.lit}; selection-color: {t.ink}; }}
     QLineEdit:focus, QComboBox:focus, QPlainTextEdit:focus {{ border-color: {t.ink}; }}
+    QComboBox::drop-down {{ border: none; width: 20px; }}
     QComboBox QAbstractItemView {{ background: {t.page}; selection-background-color: {t.chosen}; selection-color: {t.ink}; }}
     QTableWidget, QListView, QTableView, QTreeView {{ background: {t.page}; border: none; gridline-color: {t.hairline};
         selection-background-color: {t.chosen}; selection-color: {t.ink}; alternate-background-color: {t.page}; outline: none; }}

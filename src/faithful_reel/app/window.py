@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -24,6 +25,7 @@ from PyQt6.QtWidgets import (
     QMessageBox,
     QProgressBar,
     QPushButton,
+    QSizePolicy,
     QSplitter,
     QStackedWidget,
     QTableWidgetItem,
@@ -33,6 +35,7 @@ from PyQt6.QtWidgets import (
 
 from faithful_reel import __version__
 from faithful_reel.app.actions import ACTS, Actions
+from faithful_reel.app.history import HistoryPane
 from faithful_reel.app.intake.panel import IntakePanel
 from faithful_reel.app.intake.presenter import IntakePresenter
 from faithful_reel.app.jobs import Jobs
@@ -51,19 +54,28 @@ from faithful_reel.app.theme import THEMES, style_sheet
 from faithful_reel.app.widgets.loupe import Loupe
 from faithful_reel.app.widgets.parts import ROLE, ContentsDelegate, Desk, Meter, button, label, rule, table
 from faithful_reel.app.workbench import Ears, Workbench
+from faithful_reel.core.audio import files
 from faithful_reel.core.audio.tempo import FASTEST, SLOWEST
+from faithful_reel.core.book.keeping import ARCHIVE_SUFFIX, archived, backed_up, unpacked
 from faithful_reel.core.book.model import ChapterState
 from faithful_reel.core.book.splicing import placed_joins
+from faithful_reel.core.book.store import SUFFIX
 from faithful_reel.core.collate.findings import Decision, Kind
 from faithful_reel.core.collate.proofing import SHOWN
 from faithful_reel.core.measure.picture import spectrogram
 from faithful_reel.core.reel.reel import Lane, Piece, Reel
 from faithful_reel.core.reel.render import FileSources, Renderer
+from faithful_reel.core.text import manuscript
 from faithful_reel.core.units import Signal, clock, ratio
 
 DESKS = ("intake", "proof", "pickups", "splice", "master", "release")
 SPEEDS = (0.75, 0.9, 1.0, 1.1, 1.25, 1.5, 1.75, 2.0, 2.25, 2.5)
 NOTICE_MS = 12_000
+BACKUP_MS = 10 * 60_000
+MANUSCRIPTS = f"Manuscripts ({' '.join('*' + s for s in manuscript.SUFFIXES)})"
+SOUNDS = f"Sound ({' '.join('*' + s for s in files.SUFFIXES)});;All files (*)"
+QUIET = ("Draw ", "Back up", "Bring in ")
+"""Jobs that are told elsewhere, or that nobody waits for."""
 JOIN_STEP_S = 0.005
 
 
@@ -93,6 +105,7 @@ class Window(QMainWindow):
         self._loupe_shown: object = None
         self._finding_shown = ""
         self._counted: dict[str, tuple[object, tuple[int, int]]] = {}
+        self._backed_up = bench.session.store.count()
         self._lead_s = float(settings.value("listen/lead", 2.0))
         self._speed = float(settings.value("listen/speed", 1.0))
         self.opened: list[Path] = []
@@ -104,6 +117,7 @@ class Window(QMainWindow):
         size = settings.value("view/size")
         self.resize(size if isinstance(size, QSize) else QSize(1280, 800))
         self.refresh()
+        self._tell_faults()
         self.galley.setFocus()
 
     # --- building -------------------------------------------------------------------------------------------------
@@ -155,6 +169,12 @@ class Window(QMainWindow):
         self._notice_timer = QTimer(self)
         self._notice_timer.setSingleShot(True)
         self._notice_timer.timeout.connect(self.notice.hide)
+        self._backup_timer = QTimer(self)
+        self._backup_timer.timeout.connect(self.back_up)
+        self._backup_timer.start(BACKUP_MS)
+        self.history = HistoryPane(self.bench, self)
+        self.addDockWidget(Qt.DockWidgetArea.RightDockWidgetArea, self.history)
+        self.history.hide()
         whole = QWidget()
         box = QVBoxLayout(whole)
         box.setContentsMargins(0, 0, 0, 0)
@@ -234,11 +254,12 @@ class Window(QMainWindow):
         self.time.setMinimumWidth(100)
         self.meter = Meter()
         self.card_name = label("", "quiet")
+        self.card_name.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        self.card_name.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         self.saved = label("", "quiet")
         for widget in (self.play_button, self.speed, self.lead, self.loop_button, self.time, self.meter):
             row.addWidget(widget)
-        row.addStretch()
-        row.addWidget(self.card_name)
+        row.addWidget(self.card_name, 1)
         row.addWidget(self.saved)
         return foot
 
@@ -269,6 +290,9 @@ class Window(QMainWindow):
         self.galley.menu_wanted.connect(self._galley_menu)
         intake.manuscript_wanted.connect(self.actions_["intake.manuscript"].trigger)
         intake.recordings_wanted.connect(self.actions_["intake.recordings"].trigger)
+        intake.search_wanted.connect(self.ask_search)
+        intake.replacement_wanted.connect(self.ask_replacement)
+        self.history.wanted.connect(self._go_to_step)
         pickups.send_wanted.connect(self.actions_["pickups.send"].trigger)
         pickups.receive_wanted.connect(self.actions_["pickups.receive"].trigger)
         pickups.hear.connect(self._hear_reel)
@@ -280,7 +304,7 @@ class Window(QMainWindow):
         master.chapter_chosen.connect(self.bench.open_chapter)
         release.release_wanted.connect(self.actions_["release.write"].trigger)
         # a desk shows again when its own presenter changed
-        for presenter in (self.pickups, self.splice, self.mastering, self.releasing):
+        for presenter in (self.intake, self.pickups, self.splice, self.mastering, self.releasing):
             presenter.listen(self._desk_changed)
 
     def _handlers(self) -> dict[str, Callable[[], None]]:
@@ -291,6 +315,9 @@ class Window(QMainWindow):
             "intake.recordings": self.ask_recordings,
             "pickups.receive": self.ask_pickup,
             "pickups.send": self.ask_call_sheet,
+            "book.archive": self.ask_archive,
+            "book.unpack": self.ask_unpack,
+            "intake.pair": self.intake.pair_by_ear,
             "book.quit": self._quit,
             "edit.undo": self.undo,
             "edit.redo": self.redo,
@@ -351,6 +378,7 @@ class Window(QMainWindow):
         self._desk_changed()
         self._show_finding()
         self._show_loupe()
+        self.history.refresh()
         undo, redo = self.bench.session.can_undo(), self.bench.session.can_redo()
         self.actions_["edit.undo"].setText(f"Undo: {undo}" if undo else "Undo")
         self.actions_["edit.redo"].setText(f"Redo: {redo}" if redo else "Redo")
@@ -479,7 +507,7 @@ class Window(QMainWindow):
 
     def _show_jobs(self) -> None:
         running = self.jobs.running
-        visible = [r for r in running if not r.name.startswith("Draw ")]
+        visible = [r for r in running if not r.name.startswith(QUIET)]
         self.job_row.setVisible(bool(visible))
         if visible:
             first = visible[0]
@@ -490,7 +518,7 @@ class Window(QMainWindow):
             self.job_left.setText("" if left is None else f"about {max(1, round(left))} s left")
 
     def _cancel_job(self) -> None:
-        visible = [r for r in self.jobs.running if not r.name.startswith("Draw ")]
+        visible = [r for r in self.jobs.running if not r.name.startswith(QUIET)]
         if visible:
             visible[0].cancel()
 
@@ -508,6 +536,7 @@ class Window(QMainWindow):
         self._contents_delegate.theme = theme
         self.loupe.set_theme(theme)
         self.meter.set_theme(theme)
+        self.history.set_theme(theme)
         for panel in self.desks.values():
             panel.set_theme(theme)
         self.actions_["view.night"].setChecked(theme.name == "night")
@@ -829,24 +858,20 @@ class Window(QMainWindow):
 
     def ask_manuscript(self) -> None:
         """Choose a manuscript and bring it in."""
-        path, _ = QFileDialog.getOpenFileName(self, "Bring in a manuscript", self._folder(), "Manuscripts (*.txt *.docx)")
+        path, _ = QFileDialog.getOpenFileName(self, "Bring in a manuscript", self._folder(), MANUSCRIPTS)
         if path:
             self.intake.bring_manuscript(self._remember(path))
 
     def ask_recordings(self) -> None:
         """Choose recordings and bring them in."""
-        paths, _ = QFileDialog.getOpenFileNames(
-            self, "Bring in recordings", self._folder(), "Sound (*.wav *.flac *.mp3 *.aif *.aiff *.m4a *.ogg)"
-        )
+        paths, _ = QFileDialog.getOpenFileNames(self, "Bring in recordings", self._folder(), SOUNDS)
         if paths:
             self._remember(paths[0])
             self.intake.bring_recordings([Path(p) for p in paths])
 
     def ask_pickup(self) -> None:
         """Choose a pickup recording and sort its takes."""
-        path, _ = QFileDialog.getOpenFileName(
-            self, "Receive a pickup recording", self._folder(), "Sound (*.wav *.flac *.mp3 *.aif *.aiff *.m4a *.ogg)"
-        )
+        path, _ = QFileDialog.getOpenFileName(self, "Receive a pickup recording", self._folder(), SOUNDS)
         if path:
             self.pickups.receive(self._remember(path))
 
@@ -887,45 +912,82 @@ class Window(QMainWindow):
         open_beside(self, path, create=create)
 
     def show_history(self) -> None:
-        """All steps; a double click goes to one."""
-        dialog = QDialog(self)
-        dialog.setWindowTitle("History")
-        dialog.resize(560, 460)
-        store = self.bench.session.store
-        titles = {c.id: c.title for c in self.bench.book.chapters}
-        steps = store.history()
-        view = table(["Step", "Chapter", "When"], "Steps of this book")
-        view.setRowCount(len(steps) + 1)
-        for row, (text, chapter, at, key) in enumerate(
-            [
-                ("The book was made", "", "", 0),
-                *((s.label, titles.get(s.chapter, ""), s.at.replace("T", "  "), s.id) for s in steps),
-            ]
-        ):
-            for column, cell in enumerate((text, chapter, at)):
-                item = QTableWidgetItem(cell)
-                item.setData(ROLE, key)
-                view.setItem(row, column, item)
-            if key == store.head:
-                view.selectRow(row)
-        view.resizeColumnsToContents()
-        buttons = QDialogButtonBox()
-        buttons.addButton("Go to this step", QDialogButtonBox.ButtonRole.AcceptRole)
-        buttons.addButton("Close", QDialogButtonBox.ButtonRole.RejectRole)
-        buttons.accepted.connect(dialog.accept)
-        buttons.rejected.connect(dialog.reject)
-        view.doubleClicked.connect(dialog.accept)
-        box = QVBoxLayout(dialog)
-        box.addWidget(
-            label("Every step is kept. Going back loses nothing: the later steps can be gone to again.", "quiet", wrap=True)
+        """Open or close the history pane."""
+        self.history.setVisible(not self.history.isVisible())
+        if self.history.isVisible():
+            self.history.view.setFocus()
+
+    def _go_to_step(self, step: int) -> None:
+        self.player.stop()
+        self.bench.go_to(step)
+
+    # --- keeping --------------------------------------------------------------------------------------------------
+
+    def ask_archive(self) -> None:
+        """Choose a file and write the whole book into it."""
+        folder = self.bench.session.store.folder
+        path, _ = QFileDialog.getSaveFileName(
+            self,
+            "Export the book as one archive",
+            f"{self._folder()}/{folder.stem}{ARCHIVE_SUFFIX}",
+            f"Archives (*{ARCHIVE_SUFFIX})",
         )
-        box.addWidget(view)
-        box.addWidget(buttons)
-        if dialog.exec():
-            chosen = view.item(view.currentRow(), 0)
-            if chosen is not None:
-                self.player.stop()
-                self.bench.go_to(int(chosen.data(ROLE)))
+        if path:
+            out = self._remember(path)
+            out = out if out.suffix else out.with_suffix(ARCHIVE_SUFFIX)
+            self.jobs.start(f"Export {out.name}", partial(archived, folder, out), done=self._archived, stopped=self.bench.stopped)
+
+    def _archived(self, out: Path) -> None:
+        self.tell(f"The whole book is in {out.name}, {out.stat().st_size / 2**20:.0f} MB.")
+
+    def ask_unpack(self) -> None:
+        """Choose an archive and a name, unpack the book and open it."""
+        source, _ = QFileDialog.getOpenFileName(
+            self, "Unpack an archive of a book", self._folder(), f"Archives (*{ARCHIVE_SUFFIX})"
+        )
+        if not source:
+            return
+        path = self._remember(source)
+        target, _ = QFileDialog.getSaveFileName(
+            self, "Unpack the book as", str(path.with_name(path.stem + SUFFIX)), f"Books (*{SUFFIX})"
+        )
+        if target:
+            folder = Path(target)
+            self.jobs.start(
+                f"Unpack {path.name}", partial(unpacked, path, folder), done=self._unpacked, stopped=self.bench.stopped
+            )
+
+    def _unpacked(self, folder: Path) -> None:
+        self._open_other(folder, create=False)
+
+    def back_up(self) -> None:
+        """Write a backup of the database beside the work, where the book moved since the last one."""
+        head = self.bench.session.store.count()
+        if head != self._backed_up:
+            self._backed_up = head
+            folder = self.bench.session.store.folder
+            self.jobs.start("Back up", lambda _watch: backed_up(folder), done=self._ignore, stopped=self.bench.stopped)
+
+    def _ignore(self, _result: object) -> None:
+        pass
+
+    def _tell_faults(self) -> None:
+        found = self.intake.look_for_faults()
+        if found:
+            names = ", ".join(f"{f.name} ({f.kind})" for f in found[:4]) + (" and more" if len(found) > 4 else "")
+            self.tell(f"{len(found)} of the book's recordings are missing or changed: {names}. Find them again at Intake.")
+
+    def ask_search(self) -> None:
+        """Choose a folder to look for lost recordings in."""
+        path = QFileDialog.getExistingDirectory(self, "Look for lost recordings in", self._folder())
+        if path:
+            self.intake.find_lost(self._remember(path + "/x").parent)
+
+    def ask_replacement(self, recording: str) -> None:
+        """Choose the file of a lost recording."""
+        path, _ = QFileDialog.getOpenFileName(self, "Choose the file of the lost recording", self._folder(), SOUNDS)
+        if path:
+            self.intake.replace_lost(recording, self._remember(path))
 
     def show_keys(self) -> None:
         """All acts and their keys; a key can be changed here and stays changed."""
@@ -972,6 +1034,7 @@ class Window(QMainWindow):
         """Stop the sound and the jobs, let go of the book.  Nothing to save: every step is on disk."""
         self.settings.setValue("view/size", self.size())
         self._notice_timer.stop()
+        self._backup_timer.stop()
         self.player.stop()
         self.jobs.close()
         self.splice.close()

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import Any, Protocol, TypeVar
 
@@ -100,6 +100,7 @@ class Workbench(Observed):
         self._texts_of: tuple[object, list[str]] = None, []
         self._overviews: dict[str, Overview] = {}
         self._wanted: set[str] = set()
+        self.lost: set[str] = set()
         self._sources = FileSources(self.path_of)
         session.listen(self._book_changed)
 
@@ -208,7 +209,7 @@ class Workbench(Observed):
     def overview(self, recording: str) -> Overview | None:
         """A recording's overview; while there is none yet it is made beside the work."""
         found = self._overviews.get(recording)
-        if found is None and recording not in self._wanted and any(r.hash == recording for r in self.book.recordings):
+        if found is None and recording not in self._wanted | self.lost and any(r.hash == recording for r in self.book.recordings):
             self._wanted.add(recording)
             entry = self.book.recording(recording)
             folder, book = self.session.store.folder, self.book
@@ -223,6 +224,24 @@ class Workbench(Observed):
 
     def _overview_made(self, made: tuple[Recording, Overview]) -> None:
         self._overviews[made[0].hash] = made[1]
+        self.changed()
+
+    def decoder(self) -> Callable[[Recording], Path]:
+        """Gives the file of a recording's sound at the book's rate, made where it is missing; for use in another thread."""
+        folder, book = self.session.store.folder, self.book
+
+        def decoded(recording: Recording) -> Path:
+            decode(folder, book, recording)
+            return path_of(folder, recording, book.rate)
+
+        return decoded
+
+    def forget_sounds(self, recordings: Iterable[str]) -> None:
+        """Files of these recordings were exchanged: open and draw them anew."""
+        for recording in recordings:
+            self._overviews.pop(recording, None)
+            self._wanted.discard(recording)
+        self._sources.close()
         self.changed()
 
     def stopped(self, why: BaseException) -> None:

@@ -223,10 +223,10 @@ def mutated(raw: bytes, rng: random.Random) -> bytes:
 @pytest.mark.slow
 @pytest.mark.parametrize("name", MAKERS)
 def test_mutated_manuscripts_are_read_or_refused(made, tmp_path, name):
-    """Three seconds each; every third file is an archive whose parts were mutated before packing."""
+    """Two seconds each; every third file is an archive whose parts were mutated before packing."""
     raw = (made / name).read_bytes()
     rng = random.Random(name)
-    until = time.monotonic() + 3
+    until = time.monotonic() + 2
     tried = 0
     while time.monotonic() < until:
         data = mutated(raw, rng)

@@ -4,81 +4,216 @@ from __future__ import annotations
 
 import hashlib
 import re
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
 from pathlib import Path
 
-from faithful_reel.app.workbench import Workbench
-from faithful_reel.core.book.commands import AddChapters, AddRecording, PairRecording
-from faithful_reel.core.book.model import ChapterState, Recording
-from faithful_reel.core.book.recordings import received
-from faithful_reel.core.errors import AppError
+from faithful_reel.app.workbench import Observed, Workbench
+from faithful_reel.core.book.commands import (
+    AddChapters,
+    AddRecording,
+    BookCommand,
+    LeaveOut,
+    MoveChapter,
+    NameNarrator,
+    PairByEar,
+    PairRecording,
+    PutBack,
+    RelinkRecording,
+    RenameChapter,
+    ReviseChapters,
+)
+from faithful_reel.core.book.model import ChapterState, Recording, Stretch
+from faithful_reel.core.book.recordings import Fault, faults, found_again, joined, put_back, received, stand_in
+from faithful_reel.core.book.revising import Reimport, join_chapters, reimport, split_chapter
+from faithful_reel.core.collate.pairing import Finder, Passage, passages, sampled
+from faithful_reel.core.errors import AppError, Cancelled
 from faithful_reel.core.jobs import Part, Watch
-from faithful_reel.core.text.manuscript import read_manuscript
-from faithful_reel.core.text.words import Chapter
+from faithful_reel.core.measure.health import shortcomings
+from faithful_reel.core.reel.render import FileSources
+from faithful_reel.core.text.manuscript import SUFFIXES, read_manuscript
+from faithful_reel.core.text.words import Chapter, Manuscript
+
+WORDS_AN_HOUR = 9200
+"""Of finished narration (common practice)."""
+SURE = 0.34
 
 
-def health(recording: Recording) -> str:
+def health(recording: Recording, fault: str = "") -> str:
     """The plain verdict of a recording: what limits it misses, or that it is sound."""
-    missed = []
-    if recording.rate < 44_100:
-        missed.append(f"recorded at only {recording.rate} Hz")
-    if recording.peak_db > -0.1:
-        missed.append("touches full scale")
-    if recording.noise_floor_db > -50:
-        missed.append(f"noise floor of {recording.noise_floor_db:.0f} dB is hard to mend")
-    if recording.tone is None:
-        missed.append("no room tone found")
+    if fault:
+        return {"missing": "missing from the book", "changed": "not as it was received"}[fault]
+    if recording.parts:
+        return f"made of {len(recording.parts)} stretches"
+    if recording.health is None:
+        return "sound" if recording.tone else "no room tone found"
+    missed = shortcomings(
+        recording.health, rate=recording.rate, peak_db=recording.peak_db, noise_floor_db=recording.noise_floor_db
+    )
     return "; ".join(missed) if missed else "sound"
 
 
-class IntakePresenter:
-    """Brings in manuscripts and recordings and pairs them."""
+@dataclass(slots=True)
+class Incoming:
+    """A file on its way into the book, or one that could not be taken."""
+
+    path: Path
+    state: str = "waiting"
+    note: str = ""
+    job: object = None
+
+
+class IntakePresenter(Observed):
+    """Brings in manuscripts and recordings, pairs them, and finds again what was lost."""
 
     def __init__(self, bench: Workbench) -> None:
+        super().__init__()
         self.bench = bench
+        self.queue: list[Incoming] = []
+        self.current = ""
+        self.pairing = False
+        self.review: Callable[[Reimport, str], None] = self._take_all
+        """Shows what a corrected manuscript changes, and takes it over if the editor agrees."""
+        self.faults: dict[str, str] = {}
+        self.look_for_faults()
+
+    # --- manuscript -----------------------------------------------------------------------------------------------
+
+    def bring(self, paths: Sequence[Path]) -> None:
+        """Take in whatever was dropped: manuscripts by their suffix, all else as recordings; folders with all in them."""
+        files = [f for p in paths for f in (sorted(p.rglob("*")) if p.is_dir() else [p]) if not f.is_dir()]
+        for path in files:
+            if path.suffix.lower() in SUFFIXES:
+                self.bring_manuscript(path)
+        sounds = [p for p in files if p.suffix.lower() not in SUFFIXES and not p.name.startswith(".")]
+        if sounds:
+            self.bring_recordings(sounds)
 
     def bring_manuscript(self, path: Path) -> bool:
-        """Read a manuscript and take in its chapters."""
+        """Read a manuscript and take in its chapters; over chapters that are there, as a corrected one."""
         try:
             manuscript = read_manuscript(path)
+            if self.bench.book.chapters:
+                return self._bring_again(path, manuscript)
+            rows, aside = self._rows(manuscript.chapters, "c"), self._rows(manuscript.left_out, "x")
         except AppError as problem:
             self.bench.tell(str(problem))
             return False
-        there = {c.text for c in self.bench.book.chapters}
-        rows = []
-        for number, chapter in enumerate(manuscript.chapters, len(self.bench.book.chapters) + 1):
-            key = self.bench.session.store.put(Chapter, chapter)
-            if key not in there:
-                rows.append((f"c{number}-{hashlib.sha256(key.encode()).hexdigest()[:6]}", chapter.title, key))
-        if not rows:
-            self.bench.tell(f"All chapters of {path.name} are in the book already.")
+        return self.bench.do(AddChapters(rows, aside))
+
+    def _rows(self, chapters: Sequence[Chapter], mark: str) -> tuple[tuple[str, str, str], ...]:
+        put = self.bench.session.store.put
+        keys = [put(Chapter, c) for c in chapters]
+        return tuple(
+            (f"{mark}{number}-{hashlib.sha256(key.encode()).hexdigest()[:6]}", chapter.title, key)
+            for number, (chapter, key) in enumerate(zip(chapters, keys, strict=True), 1)
+        )
+
+    def _bring_again(self, path: Path, manuscript: Manuscript) -> bool:
+        bench = self.bench
+        found = reimport(bench.book, bench.text, bench.hearing, manuscript.chapters, bench.session.store.put)
+        if not found.command.chapters:
+            bench.tell(f"{path.name} changes nothing: all its chapters are in the book as they are.")
             return False
-        return self.bench.do(AddChapters(tuple(rows)))
+        self.review(found, path.name)
+        return True
 
-    def bring_recordings(self, paths: list[Path]) -> None:
-        """Copy recordings in, beside the work; each is paired by its number where that is plain."""
-        folder, rate = self.bench.session.store.folder, self.bench.book.rate
+    def _take_all(self, found: Reimport, _name: str) -> None:
+        self.take_over(found.command)
 
-        def job(watch: Watch) -> tuple[list[Recording], list[str]]:
-            taken, refused = [], []
-            for index, path in enumerate(paths):
-                part = Part(watch, index / len(paths), (index + 1) / len(paths))
-                try:
-                    taken.append(received(folder, path, rate, part))
-                except AppError as problem:
-                    refused.append(str(problem))
-            return taken, refused
+    def take_over(self, command: ReviseChapters) -> bool:
+        """Take over a corrected manuscript."""
+        return self.bench.do(command)
 
-        self.bench.jobs.start(f"Bring in {len(paths)} recordings", job, done=self._received, stopped=self.bench.stopped)
+    # --- chapters by hand -----------------------------------------------------------------------------------------
 
-    def _received(self, result: tuple[list[Recording], list[str]]) -> None:
-        taken, refused = result
-        for recording in taken:
-            if self.bench.do(AddRecording(recording)):
-                chapter = self.chapter_for(recording)
-                if chapter is not None:
-                    self.bench.do(PairRecording(chapter.id, recording.hash))
-        if refused:
-            self.bench.tell("  ".join(refused))
+    def rename(self, chapter_id: str, title: str) -> bool:
+        """Give a chapter another title."""
+        return title.strip() != self.bench.book.chapter(chapter_id).title and self.bench.do(RenameChapter(chapter_id, title))
+
+    def move(self, chapter_id: str, by: int) -> bool:
+        """Earlier or later in the order of reading."""
+        return self.bench.do(MoveChapter(chapter_id, by))
+
+    def leave_out(self, chapter_id: str) -> bool:
+        """A chapter is not read aloud."""
+        return self.bench.do(LeaveOut(chapter_id))
+
+    def put_back(self, chapter_id: str) -> bool:
+        """What was left out is read aloud; front matter at the beginning, all else at the end."""
+        index = 0 if chapter_id.startswith("x1-") else len(self.bench.book.chapters)
+        return self.bench.do(PutBack(chapter_id, index))
+
+    def split(self, chapter_id: str, at: int) -> bool:
+        """Split a chapter before a word; the second part is named after its first words."""
+        return self._tried(lambda: self._split_command(chapter_id, at))
+
+    def _split_command(self, chapter_id: str, at: int) -> BookCommand:
+        bench = self.bench
+        chapter = bench.book.chapter(chapter_id)
+        text = bench.text(chapter)
+        title = " ".join(w.text for w in text.words[at : at + 5]) or "…"
+        titles = chapter.title, title.rstrip(".,;:")
+        return split_chapter(bench.book, chapter, text, bench.hearing(chapter), at, titles, bench.session.store.put)
+
+    def join(self, chapter_id: str) -> bool:
+        """Join a chapter with the one after it."""
+        chapters = self.bench.book.chapters
+        at = next((i for i, c in enumerate(chapters) if c.id == chapter_id), -1)
+        if not 0 <= at < len(chapters) - 1:
+            self.bench.tell("There is no chapter after this one to join it with.")
+            return False
+        first, second = chapters[at : at + 2]
+        texts = self.bench.text(first), self.bench.text(second)
+        hearings = self.bench.hearing(first), self.bench.hearing(second)
+        return self._tried(lambda: join_chapters(first, second, texts, hearings, self.bench.session.store.put))
+
+    def _tried(self, command: Callable[[], BookCommand]) -> bool:
+        try:
+            made = command()
+        except AppError as problem:
+            self.bench.tell(str(problem))
+            return False
+        return self.bench.do(made)
+
+    def finished_s(self, chapter: ChapterState) -> float:
+        """How long a chapter will be when it is finished, by its words."""
+        return 3600 * len(self.bench.text(chapter).words) / WORDS_AN_HOUR
+
+    # --- recordings -----------------------------------------------------------------------------------------------
+
+    def bring_recordings(self, paths: Sequence[Path]) -> None:
+        """Copy recordings in, beside the work, each on its own: one that is refused stops no other."""
+        for path in paths:
+            incoming = Incoming(path)
+            self.queue.append(incoming)
+            _Bringing(self, incoming).start()
+        self.changed()
+
+    def cancel_all(self) -> None:
+        """Stop bringing in what is not in yet; nothing half-copied stays."""
+        for incoming in self.queue:
+            cancel = getattr(incoming.job, "cancel", None)
+            if cancel is not None:
+                cancel()
+
+    def forget_refused(self) -> None:
+        """Clear the list of files that could not be taken."""
+        self.queue = [i for i in self.queue if i.state != "refused"]
+        self.changed()
+
+    def taken(self, incoming: Incoming, recording: Recording) -> None:
+        """A recording is in the folder: the book learns of it, and pairs it where its name says so plainly."""
+        if incoming in self.queue:
+            self.queue.remove(incoming)
+        if any(r.hash == recording.hash for r in self.bench.book.recordings):
+            self.bench.tell(f"{recording.name} is in the book already.")
+        elif self.bench.do(AddRecording(recording)):
+            self.current = self.current or recording.hash
+            chapter = self.chapter_for(recording)
+            if chapter is not None:
+                self.bench.do(PairRecording(chapter.id, recording.hash))
+        self.changed()
 
     def chapter_for(self, recording: Recording) -> ChapterState | None:
         """The chapter that a recording's name points to: a lone number in it that counts a chapter without a recording."""
@@ -91,8 +226,195 @@ class IntakePresenter:
             return chapters[index]
         return None
 
+    def choose(self, recording: str) -> None:
+        """Take a recording in hand."""
+        if recording != self.current:
+            self.current = recording
+            self.changed()
+
+    def recording(self) -> Recording | None:
+        """The recording at hand."""
+        found = [r for r in self.bench.book.recordings if r.hash == self.current]
+        return found[0] if found else next(iter(self.bench.book.recordings), None)
+
     def pair(self, chapter_id: str, recording: str) -> bool:
-        """Say which recording reads a chapter."""
+        """Say which recording reads a chapter; an empty one takes the pair apart."""
         if self.bench.book.chapter(chapter_id).recording == recording:
             return False
         return self.bench.do(PairRecording(chapter_id, recording))
+
+    def name_narrator(self, recording: str, name: str) -> bool:
+        """Say who reads a recording."""
+        if self.bench.book.recording(recording).narrator == name.strip():
+            return False
+        return self.bench.do(NameNarrator(recording, name))
+
+    def make_one(self, recordings: Sequence[str]) -> bool:
+        """Make one recording of several, in this order, so that together they can read one chapter."""
+        book = self.bench.book
+        if len(recordings) < 2:
+            self.bench.tell("Choose two or more recordings first, with Ctrl or Shift held down.")
+            return False
+        sources = [book.recording(r) for r in recordings]
+        parts = tuple(Stretch(r.hash, 0, r.length) for r in sources)
+        made = joined(book, parts, " + ".join(Path(r.name).stem for r in sources))
+        self.current = made.hash
+        return self.bench.do(AddRecording(made))
+
+    # --- pairing by ear -------------------------------------------------------------------------------------------
+
+    def pair_by_ear(self) -> None:
+        """Hear samples of the recordings that read no chapter yet, and pair them with the chapters they read."""
+        book, bench = self.bench.book, self.bench
+        used = {c.recording for c in book.chapters} | {t.recording for p in book.pickups for t in p.takes}
+        used |= {p.recording for r in book.recordings if r.hash in used for p in r.parts}
+        waiting = [r for r in book.recordings if r.hash not in used and r.hash not in self.faults and not r.parts]
+        if not book.chapters or not waiting:
+            bench.tell("Every recording reads a chapter already." if book.recordings else "Bring in recordings first.")
+            return
+        texts, ears, rate = [bench.text(c) for c in book.chapters], bench.ears, book.rate
+        decode = bench.decoder()
+
+        def job(watch: Watch) -> list[Passage]:
+            finder = Finder(texts)
+            found: list[Passage] = []
+            for index, recording in enumerate(waiting):
+                part = Part(watch, index / len(waiting), (index + 1) / len(waiting))
+                part.tick(0.0, recording.name)
+                path = decode(recording)
+                sources = FileSources(lambda _, path=path: path)  # type: ignore[misc]
+
+                def sound(start: int, stop: int, sources: FileSources = sources) -> object:
+                    return sources("", start, stop)
+
+                try:
+                    samples = sampled(sound, recording.length, rate, ears.first(), part)  # type: ignore[arg-type]
+                    found += passages(recording.hash, samples, recording.length, rate, finder, sound)  # type: ignore[arg-type]
+                finally:
+                    sources.close()
+            return found
+
+        self.pairing = True
+        self.changed()
+        bench.jobs.start("Pair by ear", job, done=self._heard, stopped=self._not_heard)
+
+    def _not_heard(self, why: BaseException) -> None:
+        self.pairing = False
+        self.changed()
+        self.bench.stopped(why)
+
+    def _heard(self, found: list[Passage]) -> None:
+        self.pairing = False
+        book = self.bench.book
+        made: list[Recording] = []
+        pairs: list[tuple[str, str]] = []
+        unsure = 0
+        for number, chapter in enumerate(book.chapters):
+            mine = sorted((p for p in found if p.chapter == number), key=lambda p: p.first_word)
+            unsure += sum(p.sure < SURE for p in mine)
+            mine = [p for p in mine if p.sure >= SURE]
+            if not mine or chapter.recording:
+                continue
+            sources = [book.recording(p.recording) for p in mine]
+            if len(mine) == 1 and (mine[0].start, mine[0].stop) == (0, sources[0].length):
+                pairs.append((chapter.id, mine[0].recording))
+                continue
+            parts = tuple(Stretch(p.recording, p.start, p.stop) for p in mine)
+            recording = joined(book, parts, f"{' + '.join(Path(s.name).stem for s in sources)} ({chapter.title})")
+            made.append(recording)
+            pairs.append((chapter.id, recording.hash))
+        if pairs:
+            self.bench.do(PairByEar(tuple(made), tuple(pairs)))
+        rest = f" {unsure} stretches were too unsure to be paired." if unsure else ""
+        chapters = f"{len(pairs)} chapter{'s' if len(pairs) != 1 else ''}"
+        self.bench.tell(
+            (f"Paired {chapters} by ear; each can be changed in the table." if pairs else "No chapter was recognised.") + rest
+        )
+        self.changed()
+
+    # --- lost recordings ------------------------------------------------------------------------------------------
+
+    def look_for_faults(self) -> list[Fault]:
+        """See which recordings are missing or of another size than they were."""
+        found = faults(self.bench.session.store.folder, self.bench.book)
+        self.faults = {f.recording: f.kind for f in found}
+        self.bench.lost = set(self.faults)
+        return found
+
+    def find_lost(self, search: Path) -> None:
+        """Look in a folder and below it for the lost recordings, by their bytes."""
+        folder, book = self.bench.session.store.folder, self.bench.book
+        self.bench.jobs.start(
+            f"Look in {search.name}",
+            lambda watch: found_again(folder, book, search, watch),
+            done=self._found_again,
+            stopped=self.bench.stopped,
+        )
+
+    def _found_again(self, found: list[str]) -> None:
+        self.look_for_faults()
+        left = f" {len(self.faults)} are still lost." if self.faults else ""
+        self.bench.tell(
+            (f"{len(found)} recordings are whole again." if found else "None of the lost recordings is there.") + left
+        )
+        self.bench.forget_sounds(found)
+        self.changed()
+
+    def replace_lost(self, recording: str, source: Path) -> None:
+        """Take a file for a lost recording: the very same bytes if they are, else another file by the editor's word."""
+        folder, rate, entry = self.bench.session.store.folder, self.bench.book.rate, self.bench.book.recording(recording)
+
+        def job(watch: Watch) -> Recording | None:
+            try:
+                put_back(folder, entry, source)
+            except AppError:
+                return stand_in(folder, entry, source, rate, watch)
+            return None
+
+        self.bench.jobs.start(f"Relink {entry.name}", job, done=self._relinked, stopped=self.bench.stopped)
+
+    def _relinked(self, other: Recording | None) -> None:
+        if other is not None:
+            entry = self.bench.book.recording(other.hash)
+            self.bench.do(RelinkRecording(replace(other, narrator=entry.narrator)))
+        self.look_for_faults()
+        self.bench.forget_sounds([other.hash] if other else [r.hash for r in self.bench.book.recordings])
+        self.changed()
+
+
+class _Bringing:
+    """One file's way into the book."""
+
+    def __init__(self, presenter: IntakePresenter, incoming: Incoming) -> None:
+        self._presenter, self._incoming = presenter, incoming
+
+    def start(self) -> None:
+        """Begin."""
+        bench, path = self._presenter.bench, self._incoming.path
+        folder, rate = bench.session.store.folder, bench.book.rate
+        self._incoming.job = bench.jobs.start(
+            f"Bring in {path.name}",
+            lambda watch: received(folder, path, rate, watch),
+            done=self._done,
+            stopped=self._stopped,
+            progress=self._moved,
+        )
+
+    def _done(self, recording: Recording) -> None:
+        self._presenter.taken(self._incoming, recording)
+
+    def _moved(self, fraction: float, note: str) -> None:
+        self._incoming.state, self._incoming.note = "busy", f"{note} {100 * fraction:.0f} %"
+        self._presenter.changed()
+
+    def _stopped(self, why: BaseException) -> None:
+        queue = self._presenter.queue
+        match why:
+            case Cancelled():
+                if self._incoming in queue:
+                    queue.remove(self._incoming)
+            case AppError():
+                self._incoming.state, self._incoming.note = "refused", str(why)
+            case _:
+                raise why
+        self._presenter.changed()

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from PyQt6.QtCore import QPointF, QRect, QRectF, QSize, Qt
-from PyQt6.QtGui import QColor, QPainter, QPaintEvent, QPen, QPolygonF
+from PyQt6.QtGui import QColor, QPainter, QPaintEvent, QPalette, QPen, QPolygonF
 from PyQt6.QtWidgets import (
     QFrame,
     QLabel,
@@ -62,9 +62,26 @@ def rule(*, upright: bool = False) -> QFrame:
     return made
 
 
-def table(headers: Sequence[str], name: str) -> QTableWidget:
+class Table(QTableWidget):
+    """A table that says what belongs in it while it is empty."""
+
+    empty = ""
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802 - Qt's name
+        """The rows, or what to do to have some."""
+        super().paintEvent(event)
+        port = self.viewport()
+        if port is not None and self.empty and not self.rowCount():
+            painter = QPainter(port)
+            painter.setFont(reading_font(16))
+            painter.setPen(self.palette().color(QPalette.ColorRole.PlaceholderText))
+            box = QRectF(port.rect()).adjusted(24, 24, -24, -24)
+            painter.drawText(box, Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, self.empty)
+
+
+def table(headers: Sequence[str], name: str) -> Table:
     """A plain table without a frame, rows chosen whole."""
-    made = QTableWidget(0, len(headers))
+    made = Table(0, len(headers))
     made.setAccessibleName(name)
     made.setHorizontalHeaderLabels(list(headers))
     made.setSelectionBehavior(QTableWidget.SelectionBehavior.SelectRows)

@@ -120,7 +120,10 @@ def received(folder: Path, source: Path, rate: int, watch: Watch | None = None) 
         name = digest.hexdigest()
         if hash_of(beside) != name:
             raise StoreProblem(f"The copy of {source.name} differs from it. Check the disk and try again.")
-        made = replace(_examined(beside, rate, watch, 0.2), hash=name, name=source.name, size=copied)
+        try:
+            made = replace(_examined(beside, rate, watch, 0.2), hash=name, name=source.name, size=copied)
+        except FileProblem as problem:  # told of the copy, by a name that nobody knows
+            raise FileProblem(str(problem).replace(beside.name, source.name)) from problem
         beside.chmod(0o444)
         beside.replace(folder / "recordings" / f"{name}{suffix}")
     except OSError as problem:

@@ -1,0 +1,364 @@
+"""The Intake desk, driven by mouse, keys and dropped files."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+import soundfile
+from PyQt6.QtCore import QMimeData, QPoint, QPointF, Qt, QTimer, QUrl
+from PyQt6.QtGui import QDragEnterEvent, QDropEvent
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QApplication, QComboBox, QInputDialog
+from support.app import DemoWindow
+from support.manuscripts import make_docx, make_epub3
+from support.sounds import RATE, noise, sine, speech_like
+
+from faithful_reel.app.intake.dialogs import ReimportDialog, SplitDialog
+from faithful_reel.core.text.words import Chapter
+
+
+@pytest.fixture
+def empty(qtbot, tmp_path):
+    window = DemoWindow(qtbot, tmp_path, tmp_path / "New.reelbook", create=True)
+    yield window
+    window.close()
+
+
+@pytest.fixture
+def desk(opened):
+    opened.do("view.intake")
+    return opened.window.desks["intake"]
+
+
+def drop(panel, paths) -> bool:
+    """Drag files over the desk and let go."""
+    data = QMimeData()
+    data.setUrls([QUrl.fromLocalFile(str(p)) for p in paths])
+    buttons, keys = Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
+    enter = QDragEnterEvent(QPoint(200, 200), Qt.DropAction.CopyAction, data, buttons, keys)
+    QApplication.sendEvent(panel, enter)
+    if enter.isAccepted():
+        QApplication.sendEvent(panel, QDropEvent(QPointF(200, 200), Qt.DropAction.CopyAction, data, buttons, keys))
+    return enter.isAccepted()
+
+
+def row_of(view, text) -> int:
+    return next(r for r in range(view.rowCount()) if view.item(r, 0).text() == text)
+
+
+def click(view, row) -> None:
+    QTest.mouseClick(view.viewport(), Qt.MouseButton.LeftButton, pos=view.visualItemRect(view.item(row, 0)).center())
+
+
+def sound(path, *, seconds=6.0, clipped=False):
+    x = np.concatenate([noise(seconds=2, rms_db=-66), speech_like(seconds=seconds)])
+    if clipped:
+        x[100_000:100_020] = 1.0
+    soundfile.write(path, x, RATE)
+    return path
+
+
+def test_an_empty_book_says_what_to_do(empty):
+    panel = empty.window.desks["intake"]
+    assert empty.window.stack.currentWidget() is panel
+    assert "Bring in the manuscript first" in panel.hint.text()
+    assert not panel.by_ear.isEnabled()
+    assert not panel.card.isVisible()
+    assert not panel.acts["rename"].isEnabled()
+    panel.grab()  # with the notes in the empty tables
+
+
+def test_many_files_dropped_at_once_good_and_bad(empty, tmp_path, demo):
+    panel = empty.window.desks["intake"]
+    folder = tmp_path / "from the narrator"
+    folder.mkdir()
+    sound(folder / "ch 1.wav")
+    sound(folder / "ch 2.flac", clipped=True)
+    (folder / "notes.wav").write_bytes(b"no sound at all")
+    (folder / "cut.flac").write_bytes((demo / "chapter-2.flac").read_bytes()[:90_000])
+    make_docx(folder / "book.docx")
+    assert drop(panel, [folder])  # a whole folder
+    assert panel.incoming.isVisible()
+    empty.idle()
+    book = empty.bookstate
+    assert [c.title for c in book.chapters] == [
+        "Chapter One: The Ferry",
+        "Chapter Two: The Ledger",
+        "Chapter Three: The Crossing",
+    ]
+    assert [c.title for c in book.left_out] == ["Front matter", "Notes"]
+    assert sorted(r.name for r in book.recordings) == ["ch 1.wav", "ch 2.flac"]
+    assert {book.recording(c.recording).name for c in book.chapters if c.recording} == {"ch 1.wav", "ch 2.flac"}
+    refused = {panel.incoming.item(r, 0).text(): panel.incoming.item(r, 1).text() for r in range(panel.incoming.rowCount())}
+    assert set(refused) == {"notes.wav", "cut.flac"}
+    assert "damaged or cut short" in refused["cut.flac"]
+    assert all(text.startswith(name) for name, text in refused.items())
+    assert [p.name for p in (empty.window.bench.session.store.folder / "recordings").iterdir() if p.name.startswith(".")] == []
+    row = row_of(panel.recordings, "ch 2.flac")
+    assert panel.recordings.item(row, 2).text() == "20 clipped samples"
+    click(panel.recordings, row)
+    assert panel.figures["clipped"].text().startswith("20 samples, first at 0:00:02")
+    assert panel.figures["came as"].text() == "44.1 kHz, 16-bit, mono"
+    empty.press(panel.forget)
+    assert not panel.incoming.isVisible()
+
+
+def test_nothing_but_files_may_be_dropped(empty):
+    data = QMimeData()
+    data.setText("words")
+    enter = QDragEnterEvent(
+        QPoint(9, 9), Qt.DropAction.CopyAction, data, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
+    )
+    enter.ignore()
+    QApplication.sendEvent(empty.window.desks["intake"], enter)
+    assert not enter.isAccepted()
+
+
+def test_bringing_in_can_be_stopped_and_leaves_nothing(empty, tmp_path):
+    panel = empty.window.desks["intake"]
+    paths = [sound(tmp_path / f"{n}.wav", seconds=25) for n in range(8)]
+    drop(panel, paths)
+    empty.press(panel.stop)
+    empty.idle()
+    assert empty.window.intake.queue == []
+    left = {p.stem for p in (empty.window.bench.session.store.folder / "recordings").iterdir()}
+    assert left == {r.hash for r in empty.bookstate.recordings}
+    assert len(left) < 8
+
+
+def test_the_same_recording_is_not_taken_twice(empty, tmp_path):
+    panel = empty.window.desks["intake"]
+    path = sound(tmp_path / "one.wav")
+    for _ in range(2):
+        drop(panel, [path])
+        empty.idle()
+    assert len(empty.bookstate.recordings) == 1
+    assert "in the book already" in empty.window.notice.text()
+
+
+# --- chapters by hand ---------------------------------------------------------------------------------------------
+
+
+def answer(opened, kind, act):
+    """Do `act` to the dialog of a kind when it opens."""
+
+    def now() -> None:
+        dialog = QApplication.activeModalWidget()
+        assert isinstance(dialog, kind), dialog
+        act(dialog)
+
+    timer = QTimer(opened.window)
+    timer.setSingleShot(True)
+    timer.timeout.connect(now)
+    timer.start(100)
+
+
+def test_a_chapter_is_renamed_moved_left_out_and_put_back(opened, desk):
+    click(desk.chapters, 1)
+
+    def rename(dialog):
+        dialog.setTextValue("The Visitor at Dusk")
+        dialog.accept()
+
+    answer(opened, QInputDialog, rename)
+    opened.press(desk.acts["rename"])
+    assert desk.chapters.item(1, 0).text() == "The Visitor at Dusk"
+    opened.press(desk.acts["earlier"])
+    assert [desk.chapters.item(r, 0).text() for r in range(2)] == ["The Visitor at Dusk", "Chapter One: Low Water"]
+    opened.press(desk.acts["leave_out"])
+    assert desk.chapters.rowCount() == 2
+    click(desk.aside, row_of(desk.aside, "The Visitor at Dusk"))
+    opened.press(desk.back)
+    assert desk.chapters.rowCount() == 3
+    for _ in range(4):
+        opened.do("edit.undo")
+    assert [c.title for c in opened.bookstate.chapters][1] == "Chapter Two: The Visitor"
+
+
+def test_a_chapter_is_split_and_joined_by_keys(empty, tmp_path):
+    make_docx(tmp_path / "book.docx")
+    desk = empty.window.desks["intake"]
+    drop(desk, [tmp_path / "book.docx"])
+    click(desk.chapters, 0)
+
+    def choose(dialog):
+        QTest.keyClick(dialog.list, Qt.Key.Key_Down)
+        QTest.keyClick(dialog.list, Qt.Key.Key_Return)
+
+    answer(empty, SplitDialog, choose)
+    empty.press(desk.acts["split"])
+    assert len(empty.bookstate.chapters) == 4
+    words = [empty.window.bench.text(c).text for c in empty.bookstate.chapters[:2]]
+    assert words[1].startswith("“You’re late,”")
+    click(desk.chapters, 0)
+    empty.press(desk.acts["join"])
+    assert len(empty.bookstate.chapters) == 3
+    click(desk.chapters, 2)
+    empty.press(desk.acts["join"])
+    assert "no chapter after this one" in empty.window.notice.text()
+
+
+def test_a_chapter_that_was_not_heard_is_not_split_blindly(opened, desk):
+    click(desk.chapters, 0)
+    answer(opened, SplitDialog, SplitDialog.accept)
+    opened.press(desk.acts["split"])
+    assert "Hear the chapter first" in opened.window.notice.text()
+    assert len(opened.bookstate.chapters) == 3
+
+
+def test_a_corrected_manuscript_is_shown_and_taken_over(opened, desk, demo, tmp_path):
+    text = (demo / "manuscript.txt").read_text(encoding="utf-8")
+    first = opened.window.bench.text(opened.bookstate.chapters[0]).words[20].text
+    corrected = text.replace(f" {first} ", f" {first} indeed ", 1)
+    (tmp_path / "corrected.txt").write_text(corrected, encoding="utf-8")
+    shown = []
+
+    def look(dialog):
+        shown.extend(dialog.changes.item(0, c).text() for c in range(3))
+        dialog.accept()
+
+    answer(opened, ReimportDialog, look)
+    drop(desk, [tmp_path / "corrected.txt"])
+    assert shown[0] == "Chapter One: Low Water"
+    assert shown[2] == "indeed"
+    assert "indeed" in [w.text for w in opened.window.bench.text(opened.bookstate.chapters[0]).words]
+    drop(desk, [tmp_path / "corrected.txt"])
+    assert "changes nothing" in opened.window.notice.text()
+
+
+def test_a_corrected_manuscript_can_be_refused(opened, desk, tmp_path):
+    make_epub3(tmp_path / "another.epub")
+    before = opened.bookstate
+    answer(opened, ReimportDialog, ReimportDialog.reject)
+    drop(desk, [tmp_path / "another.epub"])
+    assert opened.bookstate is before
+
+
+# --- pairing ------------------------------------------------------------------------------------------------------
+
+
+def test_pairing_by_hand_and_apart(opened, desk):
+    combo = desk.chapters.cellWidget(0, 3)
+    assert isinstance(combo, QComboBox)
+    combo.setFocus()
+    QTest.keyClick(combo, Qt.Key.Key_Home)
+    combo.activated.emit(combo.currentIndex())
+    assert opened.bookstate.chapters[0].recording == ""
+    assert opened.bookstate.chapters[0].reel is None
+    assert "1 chapters have no recording" in desk.hint.text()
+    opened.do("edit.undo")
+    assert opened.bookstate.chapters[0].recording
+
+
+@pytest.mark.slow
+def test_pairing_by_ear_whatever_the_files_are_called(empty, tmp_path, demo):
+    panel = empty.window.desks["intake"]
+    one, two, three = (soundfile.read(demo / f"chapter-{n}.flac", dtype="float32")[0] for n in (1, 2, 3))
+    half = len(one) // 2
+    for name, x in (("tuesday.flac", np.concatenate([two, three])), ("b.flac", one[:half]), ("a.flac", one[half:])):
+        soundfile.write(tmp_path / name, x, RATE)
+    drop(panel, [demo / "manuscript.docx", *(tmp_path / n for n in ("tuesday.flac", "b.flac", "a.flac"))])
+    empty.idle()
+    assert all(not c.recording for c in empty.bookstate.chapters)
+    empty.press(panel.by_ear)
+    assert "Listening" in panel.hint.text()
+    empty.idle()
+    book = empty.bookstate
+    names = {r.hash: r.name for r in book.recordings}
+    parts = [[names[p.recording] for p in book.recording(c.recording).parts] for c in book.chapters]
+    assert parts == [["b.flac", "a.flac"], ["tuesday.flac"], ["tuesday.flac"]]
+    lengths = [book.recording(c.recording).length for c in book.chapters]
+    assert lengths[0] == len(one)
+    assert lengths[1] + lengths[2] == len(two) + len(three)
+    assert "Paired 3 chapters by ear" in empty.window.notice.text()
+    empty.do("edit.undo")  # one step
+    assert all(not c.recording for c in empty.bookstate.chapters)
+    empty.do("edit.redo")
+    empty.window.bench.open_chapter(book.chapters[1].id)
+    empty.idle()
+    reel = empty.window.bench.chapter.reel
+    x = empty.window.bench.render_here(reel)(0, RATE)
+    assert np.array_equal(x, two[:RATE])  # it sounds as the stretch of the file does
+
+
+def test_several_files_are_made_one_by_hand(empty, tmp_path):
+    panel = empty.window.desks["intake"]
+    drop(panel, [sound(tmp_path / "first.wav"), sound(tmp_path / "second.wav", seconds=7)])
+    empty.idle()
+    empty.press(panel.make_one)
+    assert "Choose two or more" in empty.window.notice.text()
+    panel.recordings.selectAll()
+    empty.press(panel.make_one)
+    made = empty.bookstate.recordings[-1]
+    assert len(made.parts) == 2
+    assert made.length == sum(r.length for r in empty.bookstate.recordings[:2])
+
+
+def test_the_narrator_of_a_recording_is_named(opened, desk):
+    click(desk.recordings, 1)
+    desk.narrator.setFocus()
+    desk.narrator.selectAll()
+    QTest.keyClicks(desk.narrator, "Second Voice")
+    QTest.keyClick(desk.narrator, Qt.Key.Key_Return)
+    assert opened.bookstate.recordings[1].narrator == "Second Voice"
+
+
+# --- lost recordings ----------------------------------------------------------------------------------------------
+
+
+def test_missing_recordings_are_told_at_opening_and_found_again(opened, demo, tmp_path, monkeypatch):
+    opened.close()
+    state = [p for p in (opened.book / "recordings").iterdir() if p.suffix == ".flac"]
+    for path in state:
+        path.unlink()
+    for cached in (opened.book / "cache").iterdir():
+        cached.unlink()
+    opened.window = opened._open()  # and the book still opens
+    opened.idle()
+    assert "3 of the book's recordings are missing" in opened.window.notice.text()
+    opened.do("view.intake")
+    desk = opened.window.desks["intake"]
+    assert desk.recordings.item(0, 2).text() == "missing from the book"
+    opened.do("play.toggle")  # nothing to hear, and no crash
+    opened.window.player.stop()
+    monkeypatch.setattr("faithful_reel.app.window.QFileDialog.getExistingDirectory", lambda *_: str(demo))
+    opened.press(desk.search)
+    opened.idle()
+    assert "3 recordings are whole again" in opened.window.notice.text()
+    assert opened.window.intake.faults == {}
+    assert not desk.search.isVisible()
+
+
+def test_another_file_is_chosen_for_a_lost_recording(opened, demo, tmp_path, monkeypatch):
+    opened.do("view.intake")
+    desk = opened.window.desks["intake"]
+    lost = opened.bookstate.recordings[0]
+    (opened.window.bench.session.store.folder / "recordings" / lost.stored).unlink()
+    opened.window.intake.look_for_faults()
+    opened.window.refresh()
+    click(desk.recordings, 0)
+    x, rate = soundfile.read(demo / lost.name)
+    soundfile.write(tmp_path / "again.wav", x, rate, subtype="PCM_24")
+    monkeypatch.setattr("faithful_reel.app.window.QFileDialog.getOpenFileName", lambda *_: (str(tmp_path / "again.wav"), ""))
+    opened.press(desk.replace)
+    opened.idle()
+    assert opened.window.intake.faults == {}
+    assert opened.bookstate.recordings[0].hash == lost.hash
+    assert opened.bookstate.recordings[0].name == "again.wav"
+    chapter = opened.bookstate.chapters[0]
+    assert len(opened.window.bench.render_here(chapter.reel)(0, 1000)) == 1000
+
+
+def test_a_chapter_text_is_what_the_store_keeps(opened):
+    chapter = opened.bookstate.chapters[0]
+    assert opened.window.bench.session.store.get(Chapter, chapter.text).title == chapter.title
+
+
+def test_a_quiet_file_is_silent_and_says_so(empty, tmp_path):
+    panel = empty.window.desks["intake"]
+    soundfile.write(tmp_path / "quiet.wav", np.zeros(RATE), RATE)
+    soundfile.write(tmp_path / "tone.wav", sine(440, seconds=1, db=-3), RATE)
+    drop(panel, [tmp_path / "quiet.wav"])
+    empty.idle()
+    assert panel.figures["peak"].text() == "silent"
+    assert "nobody speaks" in panel.verdict.text()
