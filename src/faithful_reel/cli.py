@@ -26,7 +26,7 @@ app = typer.Typer(
 )
 
 Audio = Annotated[Path, typer.Option(help="The recording.")]
-Script = Annotated[Path, typer.Option(help="The manuscript's text of this recording, TXT or DOCX.")]
+Script = Annotated[Path, typer.Option(help="The manuscript's text of this recording.")]
 AsJson = Annotated[bool, typer.Option("--json", help="Print JSON.")]
 ProfileName = Annotated[str, typer.Option(help="A profile's name, or a JSON file.")]
 
@@ -209,6 +209,139 @@ def demo(
     from faithful_reel.app.main import run_demo
 
     raise typer.Exit(run_demo(folder, fresh=fresh))
+
+
+@app.command()
+def intake(
+    files: Annotated[list[Path], typer.Argument(metavar="FILE...", help="Recordings as they came.")],
+    as_json: AsJson = False,
+) -> None:
+    """Look at the health of recordings: what they are, and which limits they miss."""
+    from faithful_reel.core.book.recordings import examined
+    from faithful_reel.core.measure.health import shortcomings
+
+    reports: list[dict[str, object]] = []
+    lines: list[str] = []
+    problems: list[str] = []
+    for path in files:
+        try:
+            r = examined(path, 44_100, _watch())
+        except AppError as problem:
+            problems.append(str(problem))
+            reports.append({"path": str(path), "problem": str(problem)})
+            continue
+        h = r.health
+        assert h is not None
+        missed = shortcomings(h, rate=r.rate, peak_db=r.peak_db, noise_floor_db=r.noise_floor_db)
+        tone = {"start": round(r.tone.start / 44_100, 3), "end": round(r.tone.stop / 44_100, 3)} if r.tone else None
+        reports.append(
+            {
+                "path": str(path),
+                "codec": h.codec,
+                "rate": r.rate,
+                "depth": h.depth,
+                "channels": r.channels,
+                "seconds": h.seconds,
+                "peak_db": r.peak_db,
+                "rms_db": r.rms_db,
+                "noise_floor_db": r.noise_floor_db,
+                "clipped_samples": h.clipped,
+                "clipped_at": [round(start / r.rate, 4) for start, _ in h.places],
+                "dc": h.dc,
+                "hum_hz": h.hum_hz or None,
+                "hum_db": h.hum_db if h.hum_hz else None,
+                "room_tone": tone,
+                "room_tone_seconds": h.tone_s,
+                "speech_share": h.speech,
+                "finished_seconds": h.finished_s,
+                "missed": missed,
+                "sound": not missed,
+            }
+        )
+        lines.append(
+            f"{path.name}: {clock(h.seconds)}, {r.rate} Hz, {h.depth or h.codec}, {r.channels} ch, peak {r.peak_db} dB,"
+            f" floor {r.noise_floor_db} dB: {'; '.join(missed) or 'sound'}"
+        )
+    if as_json:
+        _print({"recordings": reports})
+    else:
+        sys.stdout.write("".join(f"{line}\n" for line in lines))
+    sys.stderr.write("".join(f"faithful-reel: {line}\n" for line in problems))
+    raise typer.Exit(2 if problems else 0 if all(report["sound"] for report in reports) else 1)
+
+
+@app.command("new")
+def new_book(
+    book: Annotated[Path, typer.Argument(metavar="BOOK", help="The folder to make, NAME.reelbook.")],
+    manuscript: Annotated[Path | None, typer.Option(help="A manuscript to bring in.")] = None,
+    recordings: Annotated[
+        list[Path] | None, typer.Option("--recording", help="A recording to bring in; may be given often.")
+    ] = None,
+    title: Annotated[str, typer.Option(help="The book's title; else the manuscript's own.")] = "",
+    author: Annotated[str, typer.Option(help="Its author.")] = "",
+    narrator: Annotated[str, typer.Option(help="Who reads it.")] = "",
+) -> None:
+    """Make a new book, and bring in what is given."""
+    from faithful_reel.core.book.making import make_book
+
+    folder, refused = make_book(book, manuscript, recordings or [], title=title, author=author, narrator=narrator, watch=_watch())
+    for problem in refused:
+        sys.stderr.write(f"faithful-reel: {problem}\n")
+    sys.stdout.write(f"{folder}\n")
+    raise typer.Exit(1 if refused else 0)
+
+
+Book = Annotated[Path, typer.Argument(metavar="BOOK", help="A folder NAME.reelbook.")]
+
+
+@app.command()
+def archive(
+    book: Book, out: Annotated[Path | None, typer.Option(help="The archive; else NAME.reelarchive beside the book.")] = None
+) -> None:
+    """Write a whole book into one file."""
+    from faithful_reel.core.book.keeping import ARCHIVE_SUFFIX, archived
+
+    made = archived(book, out or book.resolve().with_suffix(ARCHIVE_SUFFIX), _watch())
+    sys.stdout.write(f"{made}\n")
+
+
+@app.command()
+def unpack(
+    source: Annotated[Path, typer.Argument(metavar="ARCHIVE", help="A file NAME.reelarchive.")],
+    out: Annotated[Path | None, typer.Option(help="The folder to make; else NAME.reelbook beside the archive.")] = None,
+) -> None:
+    """Make a book of an archive; every file is checked by its hash."""
+    from faithful_reel.core.book.keeping import unpacked
+    from faithful_reel.core.book.store import SUFFIX
+
+    sys.stdout.write(f"{unpacked(source, out or source.resolve().with_suffix(SUFFIX), _watch())}\n")
+
+
+@app.command()
+def verify(book: Book, as_json: AsJson = False) -> None:
+    """Check a whole book: its database, its journal, and every recording's bytes."""
+    from faithful_reel.core.book.keeping import verified
+
+    found = verified(book, _watch())
+    if as_json:
+        faults = [{"recording": f.recording, "name": f.name, "fault": f.kind} for f in found.faults]
+        _print(
+            {
+                "steps": found.steps,
+                "recordings": found.recordings,
+                "problems": list(found.problems),
+                "faults": faults,
+                "sound": found.sound,
+            }
+        )
+    else:
+        for problem in found.problems:
+            sys.stdout.write(f"database: {problem}\n")
+        for fault in found.faults:
+            sys.stdout.write(f"{fault.kind}: {fault.name} ({fault.recording[:12]})\n")
+        state = "sound" if found.sound else "NOT sound"
+        sys.stdout.write(f"{book.name}: {found.steps} steps, {found.recordings} recordings, {state}\n")
+    raise typer.Exit(0 if found.sound else 1)
 
 
 @app.command("open")

@@ -215,3 +215,91 @@ def test_plain_output_is_for_people(demo):
     code, out, _ = call("check", demo / "chapter-1.flac", "--profile", "retail")
     assert code == 1
     assert "FAIL  rms" in out
+
+
+# --- intake and books ---------------------------------------------------------------------------------------------
+
+
+def test_intake_prints_the_health_line(demo, tmp_path):
+    x = speech_like(seconds=8)
+    x[100_000:100_012] = 1.0
+    soundfile.write(tmp_path / "clipped.wav", x, 44_100)
+    code, out, err = call("intake", demo / "chapter-2.flac", tmp_path / "clipped.wav", "--json")
+    assert (code, err) == (1, "")  # one of them misses a limit
+    clean, clipped = json.loads(out)["recordings"]
+    assert set(clean) == {
+        "path", "codec", "rate", "depth", "channels", "seconds", "peak_db", "rms_db", "noise_floor_db", "clipped_samples",
+        "clipped_at", "dc", "hum_hz", "hum_db", "room_tone", "room_tone_seconds", "speech_share", "finished_seconds", "missed",
+        "sound",
+    }  # fmt: skip
+    assert clean["sound"]
+    assert (clean["rate"], clean["channels"], clean["depth"]) == (44_100, 1, "16-bit")
+    assert clean["hum_hz"] == pytest.approx(50, abs=0.5)  # as the demo book's room was made
+    assert clean["room_tone"]["end"] > clean["room_tone"]["start"]
+    assert not clipped["sound"]
+    assert clipped["clipped_samples"] == 12
+    assert clipped["clipped_at"] == [pytest.approx(100_000 / 44_100, abs=1e-3)]
+
+
+def test_intake_goes_on_after_a_file_that_can_not_be_read(demo, tmp_path):
+    (tmp_path / "bad.wav").write_bytes(b"nothing")
+    code, out, err = call("intake", tmp_path / "bad.wav", demo / "chapter-2.flac", "--json")
+    assert code == 2
+    bad, good = json.loads(out)["recordings"]
+    assert set(bad) == {"path", "problem"}
+    assert good["sound"]
+    assert err.count("\n") == 1
+    assert "bad.wav" in err
+    code, out, _ = call("intake", demo / "chapter-2.flac")
+    assert code == 0
+    assert out.startswith("chapter-2.flac: 0:01:2")
+
+
+def test_a_book_is_made_archived_unpacked_and_verified(demo, tmp_path):
+    manuscript, one, three = demo / "manuscript.docx", demo / "chapter-1.flac", demo / "chapter-3.flac"
+    code, out, err = call(
+        "new", "Tide", "--manuscript", manuscript, "--recording", one, "--recording", three, "--narrator", "N", folder=tmp_path
+    )
+    assert (code, err) == (0, "")
+    book = tmp_path / "Tide.reelbook"
+    assert out.strip().endswith("Tide.reelbook")
+    code, out, _ = call("verify", book, "--json")
+    assert code == 0
+    assert json.loads(out) == {"steps": 6, "recordings": 2, "problems": [], "faults": [], "sound": True}
+    code, out, _ = call("archive", book)
+    assert code == 0
+    assert (tmp_path / "Tide.reelarchive").is_file()
+    code, _, _ = call("unpack", tmp_path / "Tide.reelarchive", "--out", tmp_path / "Again.reelbook")
+    assert code == 0
+    assert call("verify", tmp_path / "Again.reelbook")[:2] == (0, "Again.reelbook: 6 steps, 2 recordings, sound\n")
+    lost = min((book / "recordings").iterdir())
+    lost.unlink()
+    code, out, _ = call("verify", book, "--json")
+    assert code == 1
+    assert [f["fault"] for f in json.loads(out)["faults"]] == ["missing"]
+
+
+def test_bad_calls_on_books_are_one_line_and_leave_nothing(demo, tmp_path):
+    (tmp_path / "empty.docx").write_bytes(b"")
+    (tmp_path / "no.reelarchive").write_bytes(b"nothing")
+    before = files_in(tmp_path)
+    for args in (
+        ("new", tmp_path / "A", "--manuscript", tmp_path / "empty.docx"),
+        ("new", tmp_path / "A", "--manuscript", tmp_path / "missing.epub"),
+        ("verify", tmp_path),
+        ("verify", tmp_path / "none.reelbook"),
+        ("archive", tmp_path),
+        ("unpack", tmp_path / "no.reelarchive"),
+        ("unpack", tmp_path / "missing.reelarchive"),
+        ("open", tmp_path / "none.reelbook"),
+    ):
+        code, out, err = call(*args)
+        assert (code, out) == (2, ""), args
+        assert err.startswith("faithful-reel: ")
+        assert err.count("\n") == 1
+    assert files_in(tmp_path) == before
+    code, _, err = call(
+        "new", tmp_path / "B", "--manuscript", demo / "manuscript.txt", "--recording", tmp_path / "no.reelarchive"
+    )
+    assert code == 1  # the book is made; the one recording was refused
+    assert "no.reelarchive" in err

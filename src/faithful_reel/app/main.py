@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import shutil
 import signal
@@ -19,6 +20,7 @@ from faithful_reel.app.crash import CrashHandler
 from faithful_reel.app.theme import control_font, load_fonts
 from faithful_reel.core.book.demo import demo_files, make_demo_book
 from faithful_reel.core.book.keeping import backups, restored
+from faithful_reel.core.book.store import look_for_book
 from faithful_reel.core.errors import AppError, BookDamaged, StoreProblem
 
 T = TypeVar("T")
@@ -32,6 +34,7 @@ def _show_crash(message: str, details: str) -> None:
 
 def application() -> QApplication:
     """The Qt application, with our fonts and the crash handler in place."""
+    os.environ.setdefault("QT_LOGGING_RULES", "qt.multimedia.symbolsresolver=false")  # it misses libraries that we do not use
     CrashHandler(_show_crash).install()
     made = QApplication.instance()
     app = made if isinstance(made, QApplication) else QApplication(sys.argv[:1])
@@ -72,6 +75,8 @@ def opened_or_restored(folder: Path, opening: Callable[[], T]) -> T:
 
 def run_book(folder: Path) -> int:
     """Open the window on a book and stay until it is closed."""
+    with contextlib.suppress(BookDamaged):  # told in the window, with its backups
+        look_for_book(folder)
     app = application()
     from faithful_reel.app.wiring import open_window, user_settings
 

@@ -2,15 +2,12 @@
 
 from __future__ import annotations
 
-import hashlib
-import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
 from faithful_reel.app.workbench import Observed, Workbench
 from faithful_reel.core.book.commands import (
-    AddChapters,
     AddRecording,
     BookCommand,
     LeaveOut,
@@ -23,6 +20,7 @@ from faithful_reel.core.book.commands import (
     RenameChapter,
     ReviseChapters,
 )
+from faithful_reel.core.book.making import chapter_named_by, chapters_command
 from faithful_reel.core.book.model import ChapterState, Recording, Stretch
 from faithful_reel.core.book.recordings import Fault, faults, found_again, joined, put_back, received, stand_in
 from faithful_reel.core.book.revising import Reimport, join_chapters, reimport, split_chapter
@@ -32,7 +30,7 @@ from faithful_reel.core.jobs import Part, Watch
 from faithful_reel.core.measure.health import shortcomings
 from faithful_reel.core.reel.render import FileSources
 from faithful_reel.core.text.manuscript import SUFFIXES, read_manuscript
-from faithful_reel.core.text.words import Chapter, Manuscript
+from faithful_reel.core.text.words import Manuscript
 
 WORDS_AN_HOUR = 9200
 """Of finished narration (common practice)."""
@@ -95,19 +93,11 @@ class IntakePresenter(Observed):
             manuscript = read_manuscript(path)
             if self.bench.book.chapters:
                 return self._bring_again(path, manuscript)
-            rows, aside = self._rows(manuscript.chapters, "c"), self._rows(manuscript.left_out, "x")
+            command = chapters_command(manuscript, self.bench.session.store.put)
         except AppError as problem:
             self.bench.tell(str(problem))
             return False
-        return self.bench.do(AddChapters(rows, aside))
-
-    def _rows(self, chapters: Sequence[Chapter], mark: str) -> tuple[tuple[str, str, str], ...]:
-        put = self.bench.session.store.put
-        keys = [put(Chapter, c) for c in chapters]
-        return tuple(
-            (f"{mark}{number}-{hashlib.sha256(key.encode()).hexdigest()[:6]}", chapter.title, key)
-            for number, (chapter, key) in enumerate(zip(chapters, keys, strict=True), 1)
-        )
+        return self.bench.do(command)
 
     def _bring_again(self, path: Path, manuscript: Manuscript) -> bool:
         bench = self.bench
@@ -210,21 +200,10 @@ class IntakePresenter(Observed):
             self.bench.tell(f"{recording.name} is in the book already.")
         elif self.bench.do(AddRecording(recording)):
             self.current = self.current or recording.hash
-            chapter = self.chapter_for(recording)
+            chapter = chapter_named_by(self.bench.book, recording)
             if chapter is not None:
                 self.bench.do(PairRecording(chapter.id, recording.hash))
         self.changed()
-
-    def chapter_for(self, recording: Recording) -> ChapterState | None:
-        """The chapter that a recording's name points to: a lone number in it that counts a chapter without a recording."""
-        numbers = re.findall(r"\d+", Path(recording.name).stem)
-        if len(numbers) != 1 or "pickup" in recording.name.lower():
-            return None
-        index = int(numbers[0]) - 1
-        chapters = self.bench.book.chapters
-        if 0 <= index < len(chapters) and not chapters[index].recording:
-            return chapters[index]
-        return None
 
     def choose(self, recording: str) -> None:
         """Take a recording in hand."""

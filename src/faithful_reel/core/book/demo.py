@@ -46,9 +46,11 @@ def make_demo_book(folder: Path, files: Path) -> None:
         with BookStore(beside, create=True) as store:
             session = Session(store)
             session.do(SetDetails(manuscript.title, manuscript.author, NARRATOR))
-            session.do(
-                AddChapters(tuple((f"c{i}", c.title, store.put(Chapter, c)) for i, c in enumerate(manuscript.chapters, 1)))
+            rows, aside = (
+                tuple((f"{mark}{i}", c.title, store.put(Chapter, c)) for i, c in enumerate(chapters, 1))
+                for mark, chapters in (("c", manuscript.chapters), ("x", manuscript.left_out))
             )
+            session.do(AddChapters(rows, aside))
             for number in range(1, len(manuscript.chapters) + 1):
                 recording = received(beside, files / truth[f"chapter-{number}"]["recording"], session.book.rate)
                 session.do(AddRecording(recording))

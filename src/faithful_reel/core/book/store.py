@@ -75,6 +75,24 @@ class Step:
 _STEP = "id, parent, at, chapter, label, name, (SELECT count(*) FROM steps c WHERE c.parent = steps.id)"
 
 
+def look_for_book(folder: Path) -> None:
+    """See whether a folder is a book.
+
+    Raises
+    ------
+    StoreProblem
+        It is not.
+    BookDamaged
+        Its database is missing, but there are backups of it.
+    """
+    if not folder.is_dir():
+        raise StoreProblem(f"The book {folder.name} is not there. Check the name and the folder.")
+    if not (folder / DATABASE).is_file():
+        if any((folder / "backups").glob("book-*.sqlite")):
+            raise BookDamaged(f"The database of {folder.name} is missing. Restore it from a backup.")
+        raise StoreProblem(f"{folder.name} is not a book: it holds no {DATABASE}. Choose a folder that ends in {SUFFIX}.")
+
+
 class BookStore:
     """One open book.  All calls from one thread.
 
@@ -100,12 +118,8 @@ class BookStore:
                 raise StoreProblem(
                     f"The folder {folder.name} can not be made here ({problem.strerror}). Choose another place."
                 ) from problem
-        elif not folder.is_dir():
-            raise StoreProblem(f"The book {folder.name} is not there. Check the name and the folder.")
-        elif not (folder / DATABASE).is_file():
-            if any((folder / "backups").glob("book-*.sqlite")):
-                raise BookDamaged(f"The database of {folder.name} is missing. Restore it from a backup.")
-            raise StoreProblem(f"{folder.name} is not a book: it holds no {DATABASE}. Choose a folder that ends in {SUFFIX}.")
+        else:
+            look_for_book(folder)
         self.crashed = False
         self._lock = self._locked()
         try:

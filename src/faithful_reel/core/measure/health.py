@@ -173,11 +173,11 @@ class HealthMeter:
             clipped=sum(n for _, n in tops),
             places=tuple(tops[:MOST_PLACES]),
             dc=round(float(np.max(np.abs(self._sums))) / max(1, self.frames), 6),
-            hum_hz=round(hum_hz, 1),
-            hum_db=round(hum_db, 1),
-            tone_s=round(sum(tones) * FRAME_S, 1),
+            hum_hz=round(float(hum_hz), 1),
+            hum_db=round(float(hum_db), 1),
+            tone_s=round(float(sum(tones) * FRAME_S), 1),
             speech=round(max(0.0, 1 - quiet_s / seconds), 3) if seconds else 0.0,
-            finished_s=round(max(0.0, seconds - cut_s), 1),
+            finished_s=round(float(max(0.0, seconds - cut_s)), 1),
         )
 
     def _hum_found(self, threshold: float) -> tuple[float, float]:

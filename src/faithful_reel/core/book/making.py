@@ -1,0 +1,89 @@
+"""Making a book from a manuscript and recordings, without a screen."""
+
+from __future__ import annotations
+
+import hashlib
+import re
+import shutil
+from collections.abc import Callable, Sequence
+from pathlib import Path
+
+from faithful_reel.core.book.commands import AddChapters, AddRecording, PairRecording, SetDetails
+from faithful_reel.core.book.model import Book, ChapterState, Recording
+from faithful_reel.core.book.recordings import received
+from faithful_reel.core.book.store import SUFFIX, BookStore, Session
+from faithful_reel.core.errors import AppError
+from faithful_reel.core.jobs import Part, Unwatched, Watch
+from faithful_reel.core.text.manuscript import read_manuscript
+from faithful_reel.core.text.words import Chapter, Manuscript
+
+
+def chapters_command(manuscript: Manuscript, put: Callable[[type, object], str]) -> AddChapters:
+    """The command that takes in a manuscript's chapters, and beside them what is not read aloud."""
+
+    def rows(chapters: Sequence[Chapter], mark: str) -> tuple[tuple[str, str, str], ...]:
+        keys = [put(Chapter, c) for c in chapters]
+        return tuple(
+            (f"{mark}{number}-{hashlib.sha256(key.encode()).hexdigest()[:6]}", chapter.title, key)
+            for number, (chapter, key) in enumerate(zip(chapters, keys, strict=True), 1)
+        )
+
+    return AddChapters(rows(manuscript.chapters, "c"), rows(manuscript.left_out, "x"))
+
+
+def chapter_named_by(book: Book, recording: Recording) -> ChapterState | None:
+    """The chapter that a recording's name points to: a lone number in it that counts a chapter without a recording."""
+    numbers = re.findall(r"\d+", Path(recording.name).stem)
+    if len(numbers) != 1 or "pickup" in recording.name.lower():
+        return None
+    index = int(numbers[0]) - 1
+    return book.chapters[index] if 0 <= index < len(book.chapters) and not book.chapters[index].recording else None
+
+
+def make_book(
+    folder: Path,
+    manuscript: Path | None,
+    recordings: Sequence[Path],
+    *,
+    title: str = "",
+    author: str = "",
+    narrator: str = "",
+    watch: Watch | None = None,
+) -> tuple[Path, list[str]]:
+    """Make a book and bring in what is given; its folder, and a line for every recording that was refused.
+
+    Raises
+    ------
+    FileProblem, StoreProblem
+        The manuscript can not be read, or the book can not be made; nothing is left behind.
+    """
+    watch = watch or Unwatched()
+    folder = folder if folder.suffix == SUFFIX else folder.with_name(folder.name + SUFFIX)
+    text = read_manuscript(manuscript) if manuscript else None
+    there = folder.exists()
+    refused: list[str] = []
+    try:
+        with BookStore(folder, create=True) as store:
+            session = Session(store)
+            if text is not None:
+                session.do(chapters_command(text, store.put))
+            named = title or (text.title if text else ""), author or (text.author if text else "")
+            if any((*named, narrator)):
+                session.do(SetDetails(named[0] or session.book.title, named[1], narrator))
+            for index, path in enumerate(recordings):
+                part = Part(watch, index / len(recordings), (index + 1) / len(recordings))
+                try:
+                    recording = received(folder, path, session.book.rate, part)
+                except AppError as problem:
+                    refused.append(str(problem))
+                    continue
+                session.do(AddRecording(recording))
+                chapter = chapter_named_by(session.book, recording)
+                if chapter is not None:
+                    session.do(PairRecording(chapter.id, recording.hash))
+            session.close()
+    except BaseException:
+        if not there:
+            shutil.rmtree(folder, ignore_errors=True)
+        raise
+    return folder, refused
