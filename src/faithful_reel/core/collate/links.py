@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from faithful_reel.core.hear.pronounce import phone_distance, phones_of
-from faithful_reel.core.text.spoken import Form, sound_key, spoken_forms
+from faithful_reel.core.text.spoken import Form, readings, sound_key, spoken_forms
 
 ANCHOR = 5
 _SWAP, _OPEN, _EXTEND = 1.15, 0.55, 0.42
@@ -53,14 +53,15 @@ def _chosen_forms(written: Sequence[str], heard: _Atoms) -> list[Form]:
     for at, key in enumerate(heard.keys):
         places.setdefault(key, []).append(at)
     chosen: list[Form] = []
-    for index, token in enumerate(written):
-        forms = spoken_forms(token)
+    for index, forms in enumerate(readings(written)):
         if len(forms) > 1:
             expected = index / max(1, len(written)) * len(heard.keys)
             reach = 40 + 0.15 * len(heard.keys)
             hits = []
             for order, form in enumerate(forms):
                 keys = tuple(sound_key(w) for w in form)
+                if not keys:
+                    continue
                 near = [
                     at
                     for at in places.get(keys[0], ())

@@ -7,49 +7,26 @@ from __future__ import annotations
 
 import re
 import unicodedata
+from collections.abc import Sequence
 from functools import lru_cache
 
 from num2words import num2words
 
+from faithful_reel.core.text.speech_data import (
+    ABBREVIATIONS,
+    MONEY,
+    MONTHS,
+    RULERS,
+    SCALE_WORDS,
+    SCALES,
+    SPELLINGS,
+    SYMBOLS,
+    UNITS,
+    WITHOUT_A_STOP,
+)
+
 Form = tuple[str, ...]
 
-ABBREVIATIONS: dict[str, tuple[str, ...]] = {
-    "mr": ("mister",),
-    "mrs": ("missus", "misses", "mrs"),
-    "ms": ("miss", "miz"),
-    "dr": ("doctor", "drive"),
-    "prof": ("professor",),
-    "st": ("saint", "street"),
-    "rev": ("reverend",),
-    "hon": ("honourable",),
-    "capt": ("captain",),
-    "col": ("colonel",),
-    "gen": ("general",),
-    "lt": ("lieutenant",),
-    "sgt": ("sergeant",),
-    "jr": ("junior",),
-    "sr": ("senior",),
-    "vs": ("versus",),
-    "etc": ("et cetera", "etcetera"),
-    "e.g": ("for example", "e g"),
-    "i.e": ("that is", "i e"),
-    "no": ("number", "no"),
-    "vol": ("volume",),
-    "ch": ("chapter",),
-    "p": ("page",),
-    "ft": ("feet", "foot"),
-    "lb": ("pounds", "pound"),
-    "oz": ("ounces", "ounce"),
-    "mph": ("miles per hour", "miles an hour"),
-    "a.m": ("a m", "am"),
-    "p.m": ("p m", "pm"),
-}
-SYMBOLS: dict[str, tuple[str, ...]] = {"&": ("and",), "%": ("percent", "per cent"), "+": ("plus",), "=": ("equals",)}
-MONEY: dict[str, tuple[str, str, str]] = {
-    "£": ("pound", "pounds", "pence"),
-    "$": ("dollar", "dollars", "cents"),
-    "€": ("euro", "euros", "cents"),
-}
 # Words written differently that sound alike, or that a recogniser can not tell apart by ear.
 HOMOPHONES: tuple[frozenset[str], ...] = tuple(
     frozenset(group.split())
@@ -166,6 +143,7 @@ _SPELLINGS = (
     (re.compile(r"ence(s)?$"), r"ense\1"),
     (re.compile(r"^(to|for|after|back|down|up|in|out)wards$"), r"\1ward"),
 )
+_SAME_WORD = {word: min(group) for group in SPELLINGS for word in group if not any(word in h for h in HOMOPHONES)}
 _DIGITS = ["oh", "one", "two", "three", "four", "five", "six", "seven", "eight", "nine"]
 _ROMAN = re.compile(r"^(?=[MDCLXVI])M{0,3}(CM|CD|D?C{0,3})(XC|XL|L?X{0,3})(IX|IV|V?I{0,3})$")
 _DECADE = re.compile(r"^[’']?(\d{2,4})[’']?s$")
@@ -194,6 +172,8 @@ def sound_key(word: str) -> str:
     for group in HOMOPHONES:
         if word in group:
             return min(group)
+    if word in _SAME_WORD:
+        return _SAME_WORD[word]
     return spelling(word)
 
 
@@ -224,42 +204,112 @@ def _decimal(bare: str) -> list[Form]:
     return [(*form, "point", *digits) for form in _number_words(int(match[1]))]
 
 
+def _ordinal(value: int) -> Form:
+    return _split(num2words(value, to="ordinal"))
+
+
+def _amounts(bare: str) -> list[Form]:
+    """A plain number, whole, decimal or a fraction, in words."""
+    if re.fullmatch(r"\d{1,15}", bare):
+        return _number_words(int(bare))
+    return _decimal(bare) or _fraction(bare)
+
+
+def _fraction(bare: str) -> list[Form]:
+    match = re.fullmatch(r"(?:(\d+)[ -]?)??(\d+)/(\d+)", bare)
+    if not match or int(match[3]) < 2 or int(match[3]) > 1000:
+        return []
+    top, bottom = int(match[2]), int(match[3])
+    if bottom == 2:
+        parts = [("half",)] if top == 1 else [(*_split(num2words(top)), "halves")]
+    else:
+        names = ["quarter", num2words(4, to="ordinal")] if bottom == 4 else [num2words(bottom, to="ordinal")]
+        parts = [_split(name + ("s" if top > 1 else "")) for name in names]
+        parts = [(*_split(num2words(top)), *p) for p in parts]
+        if top == 1:
+            parts += [("a", *p[1:]) for p in parts]
+    if bottom == 2 and top == 1:
+        parts = [("a", "half"), ("one", "half"), ("half",)]
+    if match[1]:
+        return [(*whole, "and", *p) for whole in _number_words(int(match[1])) for p in parts]
+    return [*parts, (*_split(num2words(top)), "over", *_split(num2words(bottom)))]
+
+
+def _time(hour: int, minute: int, half: str) -> list[Form]:
+    head = _split(num2words(hour))
+    tails: list[Form] = [_split(num2words(minute))] if minute >= 10 else [("oh", *_split(num2words(minute)))]
+    if minute == 0:
+        tails = [("o'clock",), (), *([("hundred",), ("hundred", "hours")] if not half else [])]
+    forms = [(*head, *tail) for tail in tails]
+    this, following = (_split(num2words((h - 1) % 12 + 1)) for h in (hour or 12, hour + 1))
+    named = {15: ("quarter", "past"), 30: ("half", "past"), 45: ("quarter", "to")}
+    if minute in named:
+        forms.append((*named[minute], *(following if minute == 45 else this)))
+        forms.append(("a", *forms[-1]))
+    elif minute % 5 == 0 and minute:
+        near = _split(num2words(minute if minute < 30 else 60 - minute))
+        forms.append((*near, "past" if minute < 30 else "to", *(this if minute < 30 else following)))
+    if half:
+        forms += [(*f, half[0], "m") for f in forms]
+        forms = [f for f in forms if f[-1] == "m"]
+    return forms
+
+
+def _date(day: int, month: int, year: str) -> list[Form]:
+    months = "january february march april may june july august september october november december".split()
+    if not (1 <= day <= 31 and 1 <= month <= 12):
+        return []
+    years = _numeric(year) if year else [()]
+    heads = [("the", *_ordinal(day), "of", months[month - 1]), (*_ordinal(day), "of", months[month - 1]),
+             (months[month - 1], *_ordinal(day)), (months[month - 1], "the", *_ordinal(day)),
+             (*_ordinal(day), months[month - 1])]  # fmt: skip
+    return [(*h, *y) for h in heads for y in years[:4]]
+
+
+def _digits(bare: str) -> list[Form]:
+    """Digit by digit, as a telephone number: with oh or zero, and doubles."""
+    digits = [int(d) for d in bare if d.isdigit()]
+    plain_ones = tuple(_DIGITS[d] for d in digits)
+    zero = tuple("zero" if d == 0 else _DIGITS[d] for d in digits)
+    doubled: list[str] = []
+    at = 0
+    while at < len(digits):
+        if digits[at : at + 1] == digits[at + 1 : at + 2]:
+            doubled += ["double", _DIGITS[digits[at]]]
+            at += 2
+        else:
+            doubled.append(_DIGITS[digits[at]])
+            at += 1
+    return list(dict.fromkeys([plain_ones, zero, tuple(doubled)]))
+
+
 def _numeric(token: str) -> list[Form]:
     """Forms of a token that holds digits; empty where nothing fits."""
-    bare = token.replace(",", "")
+    bare = token.replace(",", "").replace("⁄", "/").lower()
+    if bare.startswith(("-", "−", "–", "+")) and len(bare) > 1 and bare[1].isdigit():
+        sign = ("plus",) if bare[0] == "+" else ("minus",)
+        return [(*sign, *f) for f in _numeric(bare[1:])]
     if re.fullmatch(r"\d{1,15}", bare):
         forms = _number_words(int(bare))
         if (len(bare) >= 3 and "," not in token) or bare.startswith("0"):
-            forms.append(tuple(_DIGITS[int(d)] for d in bare))
+            forms += _digits(bare)
         return forms
     if match := re.fullmatch(r"(\d+)(st|nd|rd|th)", bare):
-        return [_split(num2words(int(match[1]), to="ordinal")), ("the", *_split(num2words(int(match[1]), to="ordinal")))]
-    if match := re.fullmatch(r"(\d{1,2})[:.](\d{2})(am|pm)?", bare):
-        hour, minute = int(match[1]), int(match[2])
-        head = _split(num2words(hour))
-        tails: list[Form] = [(*_split(num2words(minute)),)] if minute >= 10 else [("oh", *_split(num2words(minute)))]
-        if minute == 0:
-            tails = [("o'clock",), ("hundred",), ()]
-        forms = [(*head, *tail) for tail in tails]
-        following = _split(num2words(hour % 12 + 1))
-        named = {15: ("quarter", "past"), 30: ("half", "past"), 45: ("quarter", "to")}
-        if minute in named:
-            forms.append((*named[minute], *(following if minute == 45 else head)))
-            forms.append(("a", *forms[-1]))
-        forms = [(*f, match[3][0], "m") if match[3] else f for f in forms]
-        return forms + (_decimal(bare) if "." in bare else [])
-    if match := re.fullmatch(r"([£$€])(\d+)(?:\.(\d{2}))?", bare):
-        one, many, small = MONEY[match[1]]
-        whole = int(match[2])
-        forms = [(*f, one if whole == 1 else many) for f in _number_words(whole)]
-        if match[3] and int(match[3]):
-            cents = _split(num2words(int(match[3])))
-            forms = [g for f in forms for g in ((*f, *cents), (*f, "and", *cents, small))]
-        return forms
+        return [_ordinal(int(match[1])), ("the", *_ordinal(int(match[1])))]
+    if match := re.fullmatch(r"(\d{1,2})(?:[:.](\d{2}))?(am|pm|a\.m|p\.m)", bare):
+        return _time(int(match[1]), int(match[2] or 0), match[3]) if int(match[1]) < 25 and int(match[2] or 0) < 60 else []
+    if match := re.fullmatch(r"(\d{1,2})[:.](\d{2})", bare):
+        timed = _time(int(match[1]), int(match[2]), "") if int(match[1]) < 25 and int(match[2]) < 60 else []
+        return timed + (_decimal(bare) if "." in bare else [])
+    if match := re.fullmatch(r"(\d{1,2})[/.-](\d{1,2})[/.-](\d{4}|\d{2})", bare):
+        a, b = int(match[1]), int(match[2])
+        return [*_date(a, b, match[3]), *_date(b, a, match[3])] or _digits(bare)
+    if match := re.fullmatch(r"(\d{4})-(\d{2})-(\d{2})", bare):
+        return _date(int(match[3]), int(match[2]), match[1])
+    if match := re.fullmatch(r"([£$€¥])(\d+(?:\.\d+)?)(mn|bn|tn|m|b|k)?", bare):
+        return _money(*match.groups())
     if decimal := _decimal(bare):
         return decimal
-    if match := re.fullmatch(r"(\d+(?:\.\d+)?)%", bare):
-        return [(*f, *tail) for f in _numeric(match[1]) for tail in (("percent",), ("per", "cent"))]
     if match := _DECADE.match(bare):
         high, low = divmod(int(match[1]), 100)
         last = _split(num2words(low)) if low else ("hundred",)
@@ -267,13 +317,50 @@ def _numeric(token: str) -> list[Form]:
         if last[-1] in ("ten", "hundred"):
             return [(*last[:-1], last[-1] + "s")]
         return [(*last[:-1], re.sub(r"y$", "ies", last[-1]))]
-    if match := re.fullmatch(r"(\d+)/(\d+)", bare):
-        top, bottom = int(match[1]), int(match[2])
-        if (top, bottom) == (1, 2):
-            return [("a", "half"), ("one", "half")]
-        ordinal = num2words(bottom, to="ordinal") + ("s" if top > 1 else "")
-        return [(*_split(num2words(top)), *_split(ordinal))]
+    if match := re.fullmatch(r"(\d+)['′](\d{1,2})[\"″]?", bare):  # a height
+        feet, inches = _split(num2words(int(match[1]))), _split(num2words(int(match[2])))
+        return [(*feet, unit, *inches, *tail) for unit in ("foot", "feet") for tail in ((), ("inches",), ("inch",))]
+    if fraction := _fraction(bare):
+        return fraction
+    if match := re.fullmatch(r"(\d+(?:\.\d+)?(?:/\d+)?)(°[cf]?|%|[a-z/]+|[\"'])", bare):
+        return _measured(match[1], match[2])
+    if match := re.fullmatch(r"(\d+)[-–—](\d+)", bare):
+        ends = [_numeric(part) for part in match.groups()]
+        joined = [(*a, *between, *b) for a in ends[0][:4] for b in ends[1][:4] for between in (("to",), ())]
+        return joined + (_digits(bare) if len(bare) >= 7 else [])
+    if re.fullmatch(r"\+?[\d()]+(?:[-–.][\d()]+)+", bare):  # a telephone number
+        return _digits(bare)
     return []
+
+
+def _measured(amount: str, unit: str) -> list[Form]:
+    if unit not in UNITS:
+        return []
+    one, many = UNITS[unit]
+    forms = [(*f, *_split(name)) for f in _amounts(amount) for name in ((one, many) if amount != "1" else (one,))]
+    if unit == "%":
+        forms += [(*f, "per", "cent") for f in _amounts(amount)]
+    if unit in ("mph", "km/h", "kph"):
+        forms += [(*f, *_split(many.replace(" per ", " an "))) for f in _amounts(amount)]
+    if unit == "p":
+        forms += [(*f, "p") for f in _amounts(amount)]
+    return forms
+
+
+def _money(sign: str, amount: str, scale: str | None) -> list[Form]:
+    one, many, small = MONEY[sign]
+    whole, _, rest = amount.partition(".")
+    if scale:
+        return [(*f, SCALES[scale], name) for f in _amounts(amount) for name in (many, one)]
+    if rest and len(rest) != 2:
+        return [(*f, many) for f in _decimal(amount)]
+    forms = [(*f, one if whole == "1" else many) for f in _number_words(int(whole))]
+    if rest and int(rest):
+        cents = _split(num2words(int(rest)))
+        pounds = [g for f in forms for g in ((*f, *cents), (*f, "and", *cents, small), (*f, *cents, small), (*f, "and", *cents))]
+        forms = pounds if int(whole) else [(*cents, small), *pounds]
+        forms += [(*f, *cents) for f in _number_words(int(whole))]
+    return forms
 
 
 _ROMAN_VALUES = {"I": 1, "V": 5, "X": 10, "L": 50, "C": 100, "D": 500, "M": 1000}
@@ -302,11 +389,14 @@ def spoken_forms(token: str) -> tuple[Form, ...]:
     inner = token.strip("\"“”‘()[]{}<>.,;:!?…—–-_*’'")
     bare = plain(token)
     forms: list[Form] = []
-    if token.strip("\"“”‘’'()[].,;:!?…") in SYMBOLS:
-        forms += [_split(s) for s in SYMBOLS[token.strip("\"“”‘’'()[].,;:!?…")]]
+    symbol = token.strip("\"“”‘’'()[].,;:!?…")
+    if symbol in SYMBOLS:
+        forms += [_split(s) for s in SYMBOLS[symbol]]
     elif any(c.isdigit() for c in bare):
-        symbol = token.strip("\"“”‘’'()[],;:!?….")
-        forms += _numeric(symbol)
+        outer = "“”‘()[],;:!?…." + ("" if "'" in token else '’"')  # 6'2" keeps its marks
+        forms += _numeric(unicodedata.normalize("NFKC", _mixed(token.strip(outer))))
+        if not forms:
+            forms += _numeric(_mixed(inner).strip("'\""))
         if not forms:  # "12-gun", "B12": read part by part
             parts = re.findall(r"\d+|[^\W\d_]+", bare)
             options: list[Form] = [()]
@@ -314,16 +404,72 @@ def spoken_forms(token: str) -> tuple[Form, ...]:
                 tails = _number_words(int(part)) if part.isdigit() else [(part,)]
                 options = [(*o, *t) for o in options for t in tails][:8]
             forms += options
-    elif bare in ABBREVIATIONS and (
-        bare in ("mr", "mrs", "ms", "dr") or inner.endswith(".") or token.rstrip('"”’,;:!?)').endswith(".")
-    ):
+    elif bare in ABBREVIATIONS and (bare in WITHOUT_A_STOP or inner.endswith(".") or token.rstrip('"”’,;:!?)').endswith(".")):
         forms += [_split(s) for s in ABBREVIATIONS[bare]]
+        if bare.replace(".", "").isalpha() and bare not in ("mr", "mrs", "dr", "st"):
+            forms.append((bare.replace(".", ""),))
     elif bare:
         if len(inner) > 1 and inner.isupper() and _ROMAN.match(inner):
             forms += _number_words(_roman(inner))[:1]
-        words = tuple(p for p in re.split(r"[\s\-—–/…]+|\.{2,}", bare) if p.strip("'"))
+            forms += [("the", *_ordinal(_roman(inner))), _ordinal(_roman(inner))]
+        words = tuple(p for p in re.split(r"[\s\-—–/…&+@]+|\.{2,}", bare) if p.strip("'"))
         forms.append(tuple(w.strip("'.") or w for w in words))
-        if re.fullmatch(r"(?:[a-z]\.)+[a-z]?", bare) or (len(inner) > 1 and inner.isupper() and len(inner) <= 4):
-            forms.append(tuple(c for c in bare if c.isalpha()))
+        joints = re.findall(r"[&+@/]", bare)
+        if joints and len(words) > 1:  # "and/or", "R&B"
+            spoken = [SYMBOLS[j][0] for j in joints]
+            between = [*map(_split, spoken), *[()] * len(words)]
+            forms.append(tuple(x for w, joint in zip(words, between, strict=False) for x in (w.strip("'."), *joint)))
+        capitals = re.fullmatch(r"([A-Z]{2,6})(?:['’]?s)?", inner)
+        if capitals or re.fullmatch(r"(?:[a-z]\.)+[a-z]?", bare):
+            letters = tuple(c.lower() for c in (capitals[1] if capitals else bare) if c.isalpha())
+            forms.append(letters)
+            if capitals and inner[-1] == "s":
+                forms += [(*letters[:-1], letters[-1] + "s"), (*letters[:-1], letters[-1] + "'s"), (*letters, "s")]
     unique = tuple(dict.fromkeys(f for f in forms if f))
     return unique or ((),)
+
+
+def _mixed(token: str) -> str:
+    """Write 2½ as 2 1/2: a fraction in one letter stands apart from the number before it."""
+    return re.sub(r"(\d)(?=[¼-¾⅐-⅞])", r"\1 ", token)
+
+
+def readings(tokens: Sequence[str]) -> list[tuple[Form, ...]]:
+    """The right readings of every token where its neighbours matter as well: dates, measures, money, reigns.
+
+    Examples
+    --------
+    >>> ("the", "third", "of") in readings(["3", "March"])[0]
+    True
+    >>> ("million", "pounds") in readings(["£3", "million"])[1]
+    True
+    >>> ("kilograms",) in readings(["5", "kg"])[1]
+    True
+    """
+    found = []
+    bare = [plain(t) for t in tokens]
+    for i, token in enumerate(tokens):
+        forms = list(spoken_forms(token))
+        before, after = bare[i - 1] if i else "", bare[i + 1] if i + 1 < len(tokens) else ""
+        stripped = token.strip("“”‘’()[],;:!?….\"'")
+        if re.fullmatch(r"\d{1,2}(?:st|nd|rd|th)?", stripped) and (before in MONTHS or after in MONTHS):
+            day = int(re.match(r"\d+", stripped)[0])  # type: ignore[index]
+            if 1 <= day <= 31:
+                of = [("of",)] if after in MONTHS else []
+                forms += [(*the, *_ordinal(day), *o) for the in ((), ("the",)) for o in ((), *of)]
+        if bare[i] in SCALE_WORDS and i and tokens[i - 1].lstrip("“‘(")[:1] in MONEY:
+            one, many, _ = MONEY[tokens[i - 1].lstrip("“‘(")[0]]
+            forms += [(bare[i], many), (bare[i], one)]
+        if after in SCALE_WORDS and stripped[:1] in MONEY:
+            forms = [*_amounts(stripped[1:].replace(",", "")), *forms]
+        if re.fullmatch(r"[£$€¥]?[\d.,/]+|[¼-¾]", before) and token.strip(".,;:!?”)").lower() in UNITS:
+            one, many = UNITS[token.strip(".,;:!?”)").lower()]
+            forms += [_split(many), _split(one)]
+        if stripped.isupper() and _ROMAN.match(stripped) and stripped != "I" and before in RULERS:
+            forms = [f for f in forms if f[:1] != ("the",)] or forms
+        if stripped == "I" and i and before in RULERS:
+            forms = [("one",), *forms]
+        if stripped == "I" and i and tokens[i - 1][:1].isupper() and before not in RULERS:
+            forms += [("the", "first"), ("first",)]
+        found.append(tuple(dict.fromkeys(forms)))
+    return found
