@@ -95,6 +95,7 @@ class Workbench(Observed):
         self.ears = Ears()
         self.chapter_id = session.book.chapters[0].id if session.book.chapters else ""
         self._texts: dict[str, Chapter] = {}
+        self._counts: dict[str, int] = {}
         self._hearings: dict[str, Hearing] = {}
         self._tokens: dict[str, tuple[tuple[object, ...], Tokens]] = {}
         self._texts_of: tuple[object, list[str]] = None, []
@@ -162,6 +163,12 @@ class Workbench(Observed):
         if chapter.text not in self._texts:
             self._texts[chapter.text] = self.session.store.get(Chapter, chapter.text)
         return self._texts[chapter.text]
+
+    def word_count(self, chapter: ChapterState) -> int:
+        """How many words a chapter has."""
+        if chapter.text not in self._counts:
+            self._counts[chapter.text] = self.session.store.word_count(chapter.text)
+        return self._counts[chapter.text]
 
     def hearing(self, chapter: ChapterState) -> Hearing | None:
         """What was heard of a chapter; None before it was."""

@@ -184,6 +184,12 @@ def test_states_give_the_same_book(session):
     assert session.store.book_at(session.store.head) == session.book
 
 
+def test_words_are_counted_without_reading_them(session):
+    for text in ("One.", 'He said {"text": "x"} and "{\\"text\\":" too.', "café “quoted” " * 300):
+        chapter = chapter_of("x", [text])
+        assert session.store.word_count(session.store.put(Chapter, chapter)) == len(chapter.words)
+
+
 def test_untouched_chapters_are_the_same_objects(session):
     other = session.book.chapters[1]
     session.do(EditReel("c1", CutAndClose(10, 20)))

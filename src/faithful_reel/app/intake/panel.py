@@ -184,14 +184,15 @@ class IntakePanel(Desk):
         """Colour the picture and the verdicts."""
         self._theme = theme
         self.picture.set_theme(theme)
-        self.refresh()
+        if self.isVisible():
+            self.refresh()
 
     def refresh(self) -> None:
         """Show the book as it is."""
         bench, presenter = self._presenter.bench, self._presenter
         book = bench.book
         rows = [
-            (c.title, f"{len(bench.text(c).words):,}", clock(presenter.finished_s(c))[:-4], "") for c in book.chapters
+            (c.title, f"{bench.word_count(c):,}", clock(presenter.finished_s(c))[:-4], "") for c in book.chapters
         ]  # fmt: skip
         fill(self.chapters, rows, keys=[c.id for c in book.chapters])
         for row, chapter in enumerate(book.chapters):
@@ -207,7 +208,7 @@ class IntakePanel(Desk):
             combo.setMaximumWidth(230)
             combo.activated.connect(self._paired)
             self.chapters.setCellWidget(row, 3, combo)
-        fill(self.aside, [(c.title, f"{len(bench.text(c).words):,}") for c in book.left_out], keys=[c.id for c in book.left_out])
+        fill(self.aside, [(c.title, f"{bench.word_count(c):,}") for c in book.left_out], keys=[c.id for c in book.left_out])
         self.aside.setVisible(bool(book.left_out))
         self.back.setVisible(bool(book.left_out))
         for made in self.acts.values():

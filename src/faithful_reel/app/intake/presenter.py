@@ -168,7 +168,7 @@ class IntakePresenter(Observed):
 
     def finished_s(self, chapter: ChapterState) -> float:
         """How long a chapter will be when it is finished, by its words."""
-        return 3600 * len(self.bench.text(chapter).words) / WORDS_AN_HOUR
+        return 3600 * self.bench.word_count(chapter) / WORDS_AN_HOUR
 
     # --- recordings -----------------------------------------------------------------------------------------------
 

@@ -328,7 +328,7 @@ class Galley(QAbstractScrollArea):
     def _set(
         self,
         block: _Block,
-        following: list[float],
+        following: NDArray[np.int64],
         right: float,
         metrics: tuple[QFontMetricsF, ...],
         widths: dict[tuple[str, int], float],
@@ -350,7 +350,7 @@ class Galley(QAbstractScrollArea):
             cell = cells[index]
             size = wide(cell)
             if line.cells and x + size > right:
-                self._close(block, line, x, right, following[index - 1], stop)
+                self._close(block, line, x, right, float(following[index - 1]), stop)
                 line = _Line(index)
                 x = LEFT
             line.heading = line.heading or cell.heading
@@ -367,10 +367,10 @@ class Galley(QAbstractScrollArea):
                 line.ts += [start, max(start, float(cell.stop) - line.at)]
                 stop = cell.stop
             line.cells.append((index - line.first, x, x + size))
-            gap = max(0.0, (following[index] - stop) / rate) if cell.stop >= 0 else 0.0
+            gap = max(0.0, float(following[index] - stop) / rate) if cell.stop >= 0 else 0.0
             x += size + SPACE + min(84.0, max(0.0, gap - 0.08) * 48)
         if line.cells:
-            self._close(block, line, x, right, following[block.stop - 1], stop)
+            self._close(block, line, x, right, float(following[block.stop - 1]), stop)
 
     def _close(self, block: _Block, line: _Line, x: float, right: float, following: float, stop: int) -> None:
         if line.ts and following > stop:
@@ -816,13 +816,12 @@ def draw_decision(painter: QPainter, centre: QPointF, decision: str, theme: Them
         painter.drawLine(QPointF(x - size + 1, y), QPointF(x + size - 1, y))
 
 
-def _following_starts(starts: NDArray[np.int64], length: int) -> list[float]:
+def _following_starts(starts: NDArray[np.int64], length: int) -> NDArray[np.int64]:
     """For every cell the start of the next one that is heard, or the end of the chapter."""
     count = len(starts)
     heard = np.where(starts >= 0, np.arange(count), count)
     following = np.append(np.minimum.accumulate(heard[::-1])[::-1][1:], count) if count else heard
-    found: list[float] = np.append(starts, length)[following].astype(float).tolist()
-    return found
+    return np.append(starts, length)[following]
 
 
 def _blocks_of(columns: Cells) -> list[tuple[int, int]]:

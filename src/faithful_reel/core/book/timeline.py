@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from bisect import bisect_left
+from bisect import bisect_left, bisect_right
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
+from itertools import accumulate
 from operator import attrgetter
 from typing import NamedTuple, overload
 
@@ -117,6 +118,7 @@ class _Map:
         table = np.array(rows, np.int64).reshape(-1, 3)
         self._first, self._last, self._at = table[:, 0], table[:, 1], table[:, 2]
         self._rows = rows
+        self._reached = list(accumulate((row[1] for row in rows), max))  # how far the rows up to each one reach
 
     def places(self, starts: Places, stops: Places) -> tuple[Places, Places]:
         """Where the middles of stretches, and as much of them as is there, are heard; -1 for those that are not."""
@@ -132,9 +134,10 @@ class _Map:
 
     def span(self, start: int, stop: int) -> Span | None:
         """From the first to the last place where any of a stretch is heard; None where none of it is."""
+        first = bisect_right(self._reached, start)
         found = [
             (at + max(start, a) - a, at + min(stop, b) - a)
-            for a, b, at in self._rows[: bisect_left(self._rows, (max(stop, start + 1),))]
+            for a, b, at in self._rows[first : bisect_left(self._rows, (max(stop, start + 1),))]
             if b > start and (min(stop, b) > max(start, a) or start == stop)
         ]
         return Span(min(found)[0], max(found)[1]) if found else None
