@@ -204,3 +204,68 @@ def test_words_without_sound_are_set_all_the_same(galley):
     galley.set_content(GalleyContent(Cells.of(cells), (), (), 0, RATE), None)
     assert galley.lines >= 2
     assert galley.word_rect(5).width() > 0
+
+
+def inked(galley, rect) -> int:
+    """How many pixels of a part of the page are not paper."""
+    image = galley.viewport().grab(rect).toImage()
+    paper = galley._theme.color("page").rgb()
+    return sum(image.pixel(x, y) != paper for x in range(image.width()) for y in range(image.height()))
+
+
+def test_pages_stand_in_the_margin_and_scenes_are_parted(galley):
+    from dataclasses import replace
+
+    from PyQt6.QtCore import QRect
+
+    plain = content()
+    galley.set_content(replace(plain, pages=((40, 12),), breaks=frozenset({1})), galley._columns)
+    bar = galley.verticalScrollBar()
+    bar.setValue(int(galley.word_rect(40).top()) + bar.value() - 200)
+    y = int(galley.word_rect(40).top())  # the first word of the second paragraph
+    margin, gap = QRect(0, y + 2, 64, int(TEXT_H) - 4), QRect(90, y - 12, 120, 8)
+    assert inked(galley, margin) > 20
+    assert inked(galley, gap) > 10
+    galley.set_content(plain, galley._columns, keep_place=True)
+    assert inked(galley, margin) == 0
+    assert inked(galley, gap) == 0
+
+
+def test_after_an_edit_the_page_is_as_if_it_were_laid_out_whole(galley, qtbot):
+    """Only changed paragraphs are set anew: the result must not differ from setting all of them."""
+    from dataclasses import replace
+
+    def moved(source, first, by):
+        cells = source.cells
+        late = np.arange(len(cells)) >= first
+        shifted = (np.where(late, column + by, column) for column in (cells.starts, cells.stops))
+        starts, stops = shifted
+        return replace(source, cells=replace(cells, starts=starts, stops=stops), length=source.length + by)
+
+    before = content(extra=(30, 90))
+    other = content(extra=(90,))
+    steps = [
+        moved(before, 50, -4000),
+        moved(before, 3, 9000),
+        before,
+        other,
+        moved(other, 110, -500),
+        before,
+        moved(before, 0, 700),
+    ]
+    galley.set_content(before, galley._columns)
+    fresh = Galley()
+    qtbot.addWidget(fresh)
+    fresh.resize(galley.size())
+    fresh.show()
+    fresh.set_content(before, galley._columns)
+    qtbot.waitUntil(lambda: fresh.viewport().width() == galley.viewport().width() == fresh._laid_width)
+    for step in steps:
+        galley.set_content(step, galley._columns, keep_place=True)
+        fresh.set_content(step, galley._columns)
+        assert galley._starts == fresh._starts
+        assert galley._line_of == fresh._line_of
+        for ours, theirs in zip(galley._lines, fresh._lines, strict=True):
+            assert ours.placed() == theirs.placed()
+            assert ours.xs == theirs.xs
+            assert [ours.at + t for t in ours.ts] == [theirs.at + t for t in theirs.ts]

@@ -141,3 +141,14 @@ def test_a_damaged_book_without_a_backup_and_a_refusal_are_one_message(opened, m
     (opened.book / "book.sqlite").write_bytes(b"\1" * 9000)
     with pytest.raises(StoreProblem, match="damaged"):
         opened_or_restored(opened.book, opened._open)
+
+
+def test_a_crash_is_told_at_the_next_opening_with_nothing_lost(opened):
+    store = opened.window.bench.session.store
+    opened.window.bench.do(SetDetails("Before the crash", "", ""))
+    lock = (store.folder / "book.lock").read_bytes()
+    opened.close()
+    (opened.book / "book.lock").write_bytes(lock)  # as a killed process leaves it
+    opened.window = opened._open()
+    assert "was not closed the last time" in opened.window.notice.text()
+    assert opened.bookstate.title == "Before the crash"

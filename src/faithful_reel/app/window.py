@@ -117,7 +117,7 @@ class Window(QMainWindow):
         size = settings.value("view/size")
         self.resize(size if isinstance(size, QSize) else QSize(1280, 800))
         self.refresh()
-        self._tell_faults()
+        self._tell_state()
         self.galley.setFocus()
 
     # --- building -------------------------------------------------------------------------------------------------
@@ -971,11 +971,14 @@ class Window(QMainWindow):
     def _ignore(self, _result: object) -> None:
         pass
 
-    def _tell_faults(self) -> None:
+    def _tell_state(self) -> None:
         found = self.intake.look_for_faults()
         if found:
             names = ", ".join(f"{f.name} ({f.kind})" for f in found[:4]) + (" and more" if len(found) > 4 else "")
             self.tell(f"{len(found)} of the book's recordings are missing or changed: {names}. Find them again at Intake.")
+        elif self.bench.session.store.crashed:
+            steps = self.bench.session.store.count()
+            self.tell(f"The book was not closed the last time. Its database is whole, and all {steps} steps are here.")
 
     def ask_search(self) -> None:
         """Choose a folder to look for lost recordings in."""

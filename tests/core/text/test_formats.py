@@ -11,6 +11,7 @@ import zipfile
 
 import pytest
 from support.manuscripts import AUTHOR, CHAPTERS, MAKERS, NOTES, TITLE, chapter_words
+from support.mutation import mutated
 
 from faithful_reel.core.errors import AppError, FileProblem
 from faithful_reel.core.text.manuscript import SUFFIXES, read_manuscript
@@ -198,26 +199,6 @@ def test_a_hostile_file_is_one_clear_message(tmp_path, name):
     assert peak < 700 * 2**20
     assert time.process_time() - began < 60  # a hang, not a slow machine
     assert not (tmp_path.parent / "outside.txt").exists()
-
-
-def mutated(raw: bytes, rng: random.Random) -> bytes:
-    """A file with a few bytes changed, a part cut out, doubled or made of noise, or the end missing."""
-    data = bytearray(raw)
-    for _ in range(rng.randint(1, 4)):
-        at = rng.randrange(len(data) or 1)
-        size = rng.choice([1, 2, 8, 64, 1024])
-        match rng.randrange(5):
-            case 0:
-                data[at : at + size] = rng.randbytes(size)
-            case 1:
-                del data[at : at + size]
-            case 2:
-                data[at:at] = data[at : at + size]
-            case 3:
-                data[at : at + 4] = rng.choice([b"\xff\xff\xff\xff", b"\0\0\0\0", b"\x7f\xff\xff\xff", b"<!--"])
-            case _:
-                del data[max(at, 1) :]
-    return bytes(data)
 
 
 @pytest.mark.slow

@@ -74,6 +74,7 @@ class ProofPanel(Desk):
         self._shown: object = None
         self._styles: tuple[object, NDArray[np.int64]] = None, np.zeros((0, 3), np.int64)
         self._set: tuple[object, Cells] = None, Cells.of(())
+        self._pages: tuple[tuple[int, int], ...] = ()
         self._theme: Theme | None = None
 
     def _docket(self) -> QWidget:
@@ -191,6 +192,8 @@ class ProofPanel(Desk):
             # the last row is the style of heard-only words, whose number is -1
             styles = [*((w.paragraph, w.paragraph in headings, w.italic) for w in text.words), (0, False, False)]
             self._styles = text, np.array(styles, np.int64)
+            pages = [w.page for w in text.words]
+            self._pages = tuple((i, p) for i, p in enumerate(pages) if p and (not i or p != pages[i - 1]))
         tokens = bench.tokens(chapter)
         if self._set[0] is not tokens:
             paragraphs, heads, italics = self._styles[1][tokens.words].T
@@ -207,14 +210,16 @@ class ProofPanel(Desk):
                 )
         reel = chapter.reel
         if reel is None:
-            return GalleyContent(cells, tuple(marks), rate=bench.book.rate)
+            return GalleyContent(cells, tuple(marks), rate=bench.book.rate, pages=self._pages, breaks=frozenset(text.breaks))
         lanes = [(lane, lane.starts()) for lane in reel.lanes]
         drawn = tuple(bench.overview(r) is not None for r in _recordings(chapter))
 
         def under(start: int, stop: int) -> object:
             return drawn, [lane.between(Span(start, stop), starts) for lane, starts in lanes]
 
-        return GalleyContent(cells, tuple(marks), placed_joins(reel), len(reel), bench.book.rate, under)
+        return GalleyContent(
+            cells, tuple(marks), placed_joins(reel), len(reel), bench.book.rate, self._pages, frozenset(text.breaks), under
+        )
 
     def _refresh_docket(self, chapter: ChapterState | None) -> None:
         presenter = self._presenter

@@ -108,6 +108,10 @@ class GalleyContent:
     joins: tuple[int, ...] = ()
     length: int = 0
     rate: int = 44_100
+    pages: tuple[tuple[int, int], ...] = ()
+    """(word, page) where a page of the manuscript begins."""
+    breaks: frozenset[int] = frozenset()
+    """Paragraphs with which a new scene begins."""
     under: Callable[[int, int], object] | None = None
     """What sounds between two samples, as a value that is equal where the sound is: a strip is drawn anew when it changes."""
 
@@ -631,6 +635,7 @@ class Galley(QAbstractScrollArea):
                     painter.fillRect(QRectF(a - 3, y, b - a + 6, TEXT_H + STRIP_H), self._theme.color("chosen"))
         line = self._lines[number]
         self._paint_time(painter, line, y)
+        self._paint_place(painter, line, y)
         for index, a, b in line.placed():
             word = self._content.cells[index].word
             if self._selection[0] <= word <= self._selection[1] and word >= 0 and self._selection[0] != self._selection[1]:
@@ -660,6 +665,24 @@ class Galley(QAbstractScrollArea):
             text = f"{int(seconds // 3600)}:{int(seconds // 60) % 60:02d}:{seconds % 60:04.1f}"
             box = QRectF(0, y + TEXT_H, LEFT - 14, STRIP_H)
             painter.drawText(box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, text)
+
+    def _paint_place(self, painter: QPainter, line: _Line, y: float) -> None:
+        """Where a page begins, its number in the margin; where a scene ends, three dots under the line."""
+        content = self._content
+        first, last = self._written[line.first], self._written[line.first + len(line.cells) - 1]
+        begins = bisect_left(content.pages, (first,))
+        if begins < len(content.pages) and content.pages[begins][0] <= last:
+            painter.setFont(control_font(11, figures=True))
+            painter.setPen(self._theme.color("quiet"))
+            box = QRectF(0, y + 2, LEFT - 14, TEXT_H - 4)
+            painter.drawText(box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, f"p. {content.pages[begins][1]}")
+        after = line.first + len(line.cells)
+        paragraphs = content.cells.paragraphs
+        if after < len(paragraphs) and paragraphs[after] != paragraphs[after - 1] and int(paragraphs[after]) in content.breaks:
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(self._theme.color("quiet"))
+            for k in (-1, 0, 1):
+                painter.drawEllipse(QPointF(LEFT + 60 + 14 * k, y + LINE_H - 8), 1.6, 1.6)
 
     def _pixmap(self, number: int) -> QPixmap:
         line = self._lines[number]

@@ -62,6 +62,7 @@ def make_book(
     text = read_manuscript(manuscript) if manuscript else None
     there = folder.exists()
     refused: list[str] = []
+    whole = False
     try:
         with BookStore(folder, create=True) as store:
             session = Session(store)
@@ -82,8 +83,8 @@ def make_book(
                 if chapter is not None:
                     session.do(PairRecording(chapter.id, recording.hash))
             session.close()
-    except BaseException:
-        if not there:
+            whole = True
+    finally:
+        if not whole and not there:
             shutil.rmtree(folder, ignore_errors=True)
-        raise
     return folder, refused
