@@ -56,6 +56,7 @@ ACTS: tuple[Act, ...] = (
     Act("edit.louder", "Edit", "Selection 1 dB louder", "Ctrl+Up", "Set the gain of the selected words to +1 dB"),
     Act("proof.hear", "Proof", "Hear this chapter", "Ctrl+E", "Recognise the chapter and collate it with the manuscript"),
     Act("proof.ear", "Proof", "Choose another ear…", "", "A folder with another recogniser in faster-whisper's layout"),
+    Act("proof.search", "Proof", "Find words…", "Ctrl+F", "In the manuscript or in what was heard; also a page or a time"),
     Act("proof.next", "Proof", "Next finding", "N", "Go to the next finding"),
     Act("proof.previous", "Proof", "Previous finding", "B", "Go to the finding before"),
     Act("proof.listen", "Proof", "Listen to the finding", "H", "Hear it with its lead-in"),
@@ -64,6 +65,13 @@ ACTS: tuple[Act, ...] = (
     Act("proof.pickup", "Proof", "Pickup", "P", "Have the line read again"),
     Act("proof.reopen", "Proof", "Reopen", "O", "Take the decision back"),
     Act("proof.note", "Proof", "Note a finding…", "F", "A finding by hand on the selected words"),
+    Act(
+        "proof.report",
+        "Proof",
+        "Write a report…",
+        "Ctrl+Shift+T",
+        "The findings of this chapter, or of the book",
+    ),
     Act("proof.doubtful", "Proof", "Unfold doubtful findings", "D", "Show the findings that the ear is not sure of"),
     Act("splice.place", "Splice", "Put the take in", "Ctrl+Return", "Splice the take at the chosen boundaries"),
     Act("splice.pass", "Splice", "Pass", "Ctrl+Shift+Return", "The splice was heard and is good"),
@@ -93,6 +101,7 @@ ACTS: tuple[Act, ...] = (
 AT_DESK: dict[str, frozenset[str]] = {
     "proof": frozenset(
         [
+            "proof.search",
             "proof.next",
             "proof.previous",
             "proof.listen",

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from importlib import resources
+from pathlib import Path
 
 from PyQt6.QtGui import QColor, QFont, QFontDatabase
 
+ASSETS = Path(str(resources.files("faithful_reel") / "assets"))
 READING = "Literata"
 CONTROLS = "Inter"
 
@@ -109,6 +111,7 @@ def style_sheet(t: Theme) -> str:
         border-radius: 3px; padding: 3px 6px; selection-background-color: {t.lit}; selection-color: {t.ink}; }}
     QLineEdit:focus, QComboBox:focus, QPlainTextEdit:focus {{ border-color: {t.ink}; }}
     QComboBox::drop-down {{ border: none; width: 20px; }}
+    QComboBox::down-arrow {{ image: url({ASSETS.as_posix()}/arrow-{t.name}.png); width: 12px; height: 8px; }}
     QComboBox QAbstractItemView {{ background: {t.page}; selection-background-color: {t.chosen}; selection-color: {t.ink}; }}
     QTableWidget, QListView, QTableView, QTreeView {{ background: {t.page}; border: none; gridline-color: {t.hairline};
         selection-background-color: {t.chosen}; selection-color: {t.ink}; alternate-background-color: {t.page}; outline: none; }}

@@ -56,6 +56,7 @@ from faithful_reel.app.widgets.parts import ROLE, ContentsDelegate, Desk, Meter,
 from faithful_reel.app.workbench import Ears, Workbench
 from faithful_reel.core.audio import files
 from faithful_reel.core.audio.tempo import FASTEST, SLOWEST
+from faithful_reel.core.book import reporting
 from faithful_reel.core.book.keeping import ARCHIVE_SUFFIX, archived, backed_up, unpacked
 from faithful_reel.core.book.model import ChapterState
 from faithful_reel.core.book.splicing import placed_joins
@@ -285,6 +286,7 @@ class Window(QMainWindow):
         proof.hear_wanted.connect(self.actions_["proof.hear"].trigger)
         proof.listen_wanted.connect(self.actions_["proof.listen"].trigger)
         proof.decided.connect(self._decided)
+        proof.time_wanted.connect(self._go_to_time)
         self.galley.word_clicked.connect(self._word_clicked)
         self.galley.word_activated.connect(self.play_from)
         self.galley.menu_wanted.connect(self._galley_menu)
@@ -331,6 +333,8 @@ class Window(QMainWindow):
             "edit.louder": self._louder,
             "proof.hear": self._hear_chapter,
             "proof.ear": self.ask_ear,
+            "proof.search": self._search,
+            "proof.report": self.ask_report,
             "proof.next": self._next,
             "proof.previous": self._previous,
             "proof.listen": self.listen_to_finding,
@@ -739,6 +743,19 @@ class Window(QMainWindow):
         if self.bench.chapter:
             self.proof.hear_chapter(self.bench.chapter.id)
 
+    def _search(self) -> None:
+        panel = self.desks["proof"]
+        assert isinstance(panel, ProofPanel)
+        panel.open_search()
+
+    def _go_to_time(self, position: int) -> None:
+        found = self._reel()
+        if found is None or position >= len(found[1]):
+            self.tell("This chapter does not last that long.")
+            return
+        self.go_to_position(position)
+        self.galley.set_playhead(position, follow=True)
+
     def _next(self) -> None:
         self.proof.step(1)
 
@@ -880,6 +897,27 @@ class Window(QMainWindow):
         path, _ = QFileDialog.getSaveFileName(self, "Write the call sheet", self._folder() + "/call-sheet.csv", "Table (*.csv)")
         if path:
             self.pickups.send(self._remember(path))
+
+    def ask_report(self) -> None:
+        """Choose whose findings, and a file, and write the report."""
+        chapter = self.bench.chapter
+        if chapter is None:
+            self.tell("There is nothing to report: this book has no chapters yet.")
+            return
+        whose, taken = QInputDialog.getItem(
+            self, "Proof report", "Findings of", [chapter.title, "the whole book"], 0, editable=False
+        )
+        if not taken:
+            return
+        whole = whose == "the whole book"
+        name = "proof report" if whole else f"proof report, {chapter.title.replace(':', ',').replace('/', '-')}"
+        wanted = ";;".join(f"{s[1:].upper()} (*{s})" for s in reporting.SUFFIXES)
+        path, chosen = QFileDialog.getSaveFileName(self, "Write the report", f"{self._folder()}/{name}.pdf", wanted)
+        if path:
+            out = self._remember(path)
+            suffix = chosen[chosen.find("*") + 1 : -1]
+            out = out if out.suffix.lower() in reporting.SUFFIXES else out.with_name(out.name + (suffix or ".pdf"))
+            self.proof.report(out, whole=whole)
 
     def ask_ear(self) -> None:
         """Choose the folder of another recogniser; an empty choice goes back to the shipped one."""

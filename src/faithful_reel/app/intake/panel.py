@@ -34,7 +34,7 @@ def decibel(value: float) -> str:
     """A level for people."""
     if value <= SILENT_DB:
         return "silent"
-    return f"{value:.1f} dB".replace("-", "−")
+    return f"{round(value, 1) + 0.0:.1f} dB".replace("-", "−")
 
 
 class IntakePanel(Desk):

@@ -2,14 +2,20 @@
 
 from __future__ import annotations
 
+import re
+
 import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtGui import QKeySequence, QShortcut
 from PyQt6.QtWidgets import (
+    QApplication,
     QCheckBox,
+    QComboBox,
     QFrame,
     QGridLayout,
     QHBoxLayout,
+    QLineEdit,
     QListWidget,
     QListWidgetItem,
     QStackedWidget,
@@ -24,9 +30,9 @@ from faithful_reel.app.widgets.parts import ROLE, Desk, RowDelegate, button, lab
 from faithful_reel.core.book.model import ChapterState
 from faithful_reel.core.book.splicing import placed_joins
 from faithful_reel.core.book.timeline import finding_spans
-from faithful_reel.core.collate.findings import Decision, Finding
+from faithful_reel.core.collate.findings import Decision, Finding, Kind
 from faithful_reel.core.collate.proofing import SHOWN
-from faithful_reel.core.units import Span, clock
+from faithful_reel.core.units import Span, clock, samples
 
 NAMES = {"false_start": "false start"}
 
@@ -58,6 +64,7 @@ class ProofPanel(Desk):
     hear_wanted = pyqtSignal()
     listen_wanted = pyqtSignal()
     decided = pyqtSignal(str)
+    time_wanted = pyqtSignal(int)
 
     def __init__(self, presenter: ProofPresenter) -> None:
         super().__init__()
@@ -65,10 +72,14 @@ class ProofPanel(Desk):
         self._presenter = presenter
         self.galley = Galley()
         self.galley.mark_clicked.connect(presenter.choose)
+        page = QVBoxLayout()
+        page.setSpacing(0)
+        page.addWidget(self._search_row())
+        page.addWidget(self.galley, 1)
         box = QHBoxLayout(self)
         box.setContentsMargins(0, 0, 0, 0)
         box.setSpacing(0)
-        box.addWidget(self.galley, 1)
+        box.addLayout(page, 1)
         box.addWidget(rule(upright=True))
         box.addWidget(self._docket())
         self._shown: object = None
@@ -76,6 +87,66 @@ class ProofPanel(Desk):
         self._set: tuple[object, Cells] = None, Cells.of(())
         self._pages: tuple[tuple[int, int], ...] = ()
         self._theme: Theme | None = None
+
+    def _search_row(self) -> QWidget:
+        self.search = QWidget()
+        self.search.setObjectName("foot")
+        self.wanted = QLineEdit()
+        self.wanted.setAccessibleName("Find words")
+        self.wanted.setPlaceholderText("find words; p 12 goes to a page, 0:03:20 to a time")
+        self.in_heard = QCheckBox("in what was heard")
+        before, after = button("Before", tip="The place before (Shift+Enter)"), button("Next", tip="The next place (Enter)")
+        self.found = label("", "quiet")
+        done = button("Done", tip="Close (Esc)")
+        self.wanted.returnPressed.connect(self._find_by_enter)
+        before.clicked.connect(self._find_before)
+        after.clicked.connect(self._find_next)
+        done.clicked.connect(self.close_search)
+        row = QHBoxLayout(self.search)
+        row.setContentsMargins(16, 4, 16, 4)
+        for widget in (self.wanted, self.in_heard, before, after, self.found, done):
+            row.addWidget(widget, 1 if widget is self.wanted else 0)
+        QShortcut(
+            QKeySequence(Qt.Key.Key_Escape), self.search, self.close_search, context=Qt.ShortcutContext.WidgetWithChildrenShortcut
+        )
+        self.search.hide()
+        return self.search
+
+    def open_search(self) -> None:
+        """Show the line for words to find."""
+        self.search.show()
+        self.wanted.setFocus()
+        self.wanted.selectAll()
+
+    def close_search(self) -> None:
+        """Back to the page."""
+        self.search.hide()
+        self.galley.setFocus()
+
+    def _find_by_enter(self) -> None:
+        back = bool(QApplication.keyboardModifiers() & Qt.KeyboardModifier.ShiftModifier)
+        (self._find_before if back else self._find_next)()
+
+    def _find_next(self) -> None:
+        self._find(back=False)
+
+    def _find_before(self) -> None:
+        self._find(back=True)
+
+    def _find(self, *, back: bool) -> None:
+        text = self.wanted.text().strip()
+        if match := re.fullmatch(r"p(?:age|\.)?\s*(\d+)", text, re.IGNORECASE):
+            word = self._presenter.page_start(int(match[1]))
+        elif match := re.fullmatch(r"(?:(\d+):)?(\d{1,2}):(\d{2}(?:\.\d+)?)", text):
+            seconds = 3600 * int(match[1] or 0) + 60 * int(match[2]) + float(match[3])
+            self.time_wanted.emit(samples(seconds, self._presenter.bench.book.rate))
+            self.found.setText("")
+            return
+        else:
+            word = self._presenter.find(text, self.galley.cursor_word, back=back, heard=self.in_heard.isChecked())
+        self.found.setText("" if word >= 0 else "not in this chapter")
+        if word >= 0:
+            self.galley.go_to_word(word)
 
     def _docket(self) -> QWidget:
         side = QWidget()
@@ -89,6 +160,23 @@ class ProofPanel(Desk):
         head.addWidget(self.count)
         head.addStretch()
         head.addWidget(self.unfold)
+        self.kinds, self.decisions, self.order = QComboBox(), QComboBox(), QComboBox()
+        for combo, name, rows in (
+            (self.kinds, "Kind of finding", [("all kinds", ""), *((NAMES.get(k.value, k.value), k.value) for k in Kind)]),
+            (self.decisions, "Decision", [("all states", ""), *((d.value, d.value) for d in Decision)]),
+            (self.order, "Order", [("as read", False), ("by doubt", True)]),
+        ):
+            for text, key in rows:
+                combo.addItem(text, key)
+            combo.setAccessibleName(name)
+            combo.setToolTip(f"{name}: which findings the docket shows, and how")
+            combo.setMinimumContentsLength(5)
+            combo.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+            combo.activated.connect(self._filtered)
+        sieve = QHBoxLayout()
+        sieve.setSpacing(4)
+        for combo in (self.kinds, self.decisions, self.order):
+            sieve.addWidget(combo, 1)
         self.card = self._card()
         self.list = QListWidget()
         self.list.setAccessibleName("Findings in reading order")
@@ -112,6 +200,7 @@ class ProofPanel(Desk):
         column = QVBoxLayout(side)
         column.setContentsMargins(12, 10, 12, 8)
         column.addLayout(head)
+        column.addLayout(sieve)
         column.addWidget(self.card)
         column.addWidget(self.stack, 1)
         return side
@@ -262,6 +351,8 @@ class ProofPanel(Desk):
             self.empty.setText(
                 "This chapter was not heard yet. The ear recognises it without looking at the manuscript, then collates the two."
             )
+        elif presenter.kind or presenter.decision:
+            self.empty.setText("No finding of this kind and decision. Choose all kinds and all states to see the others.")
         else:
             self.empty.setText("No finding in this chapter: it was read as it is written.")
         self.hear_button.setVisible(
@@ -288,6 +379,13 @@ class ProofPanel(Desk):
         sender = self.sender()
         if sender is not None:
             self.decided.emit(str(sender.property("decision")))
+
+    def _filtered(self) -> None:
+        self._presenter.show_only(
+            kind=str(self.kinds.currentData()),
+            decision=str(self.decisions.currentData()),
+            by_doubt=bool(self.order.currentData()),
+        )
 
     def _unfolded(self, shown: bool) -> None:  # noqa: FBT001 - Qt calls it so
         self._presenter.show_doubtful = shown

@@ -3,18 +3,21 @@
 from __future__ import annotations
 
 import itertools
+from pathlib import Path
 
 from faithful_reel.app.workbench import Observed, Workbench
 from faithful_reel.core.audio.files import ear_sound
 from faithful_reel.core.book.commands import AddFinding, Decide, EditReel, PlaceHearing
 from faithful_reel.core.book.mending import finding_span, mending_edit, pickup_for, tone_of
 from faithful_reel.core.book.model import ChapterState
+from faithful_reel.core.book.reporting import report_rows, write_report
 from faithful_reel.core.book.timeline import Hearing, hearing_of, span_of
 from faithful_reel.core.collate.findings import Decision, Evidence, Finding, Kind
 from faithful_reel.core.collate.proofing import SHOWN, Proof, in_rate, proofed
 from faithful_reel.core.jobs import Watch
 from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, MoveJoin, SetGain, SplitAt
 from faithful_reel.core.reel.reel import source_at
+from faithful_reel.core.text.spoken import plain
 from faithful_reel.core.units import Span, samples
 
 
@@ -26,16 +29,30 @@ class ProofPresenter(Observed):
         self.bench = bench
         self.current = ""
         self.show_doubtful = False
+        self.kind = self.decision = ""
+        self.by_doubt = False
         self.hearing_now: set[str] = set()
 
     # --- the docket -----------------------------------------------------------------------------------------------
 
     def docket(self) -> list[Finding]:
-        """The findings that are shown, in reading order."""
+        """The findings that are shown: those of the wanted kind and decision, in reading order or the doubtful first."""
         chapter = self.bench.chapter
         if chapter is None:
             return []
-        return [f for f in chapter.findings if (self.show_doubtful or f.confidence >= SHOWN or f.decision is not Decision.OPEN)]
+        rows = [
+            f
+            for f in chapter.findings
+            if (self.show_doubtful or f.confidence >= SHOWN or f.decision is not Decision.OPEN)
+            and self.kind in ("", f.kind.value)
+            and self.decision in ("", f.decision.value)
+        ]
+        return sorted(rows, key=lambda f: f.confidence) if self.by_doubt else rows
+
+    def show_only(self, *, kind: str = "", decision: str = "", by_doubt: bool = False) -> None:
+        """Show findings of one kind or decision only, empty for all; `by_doubt` puts the least sure first."""
+        self.kind, self.decision, self.by_doubt = kind, decision, by_doubt
+        self.changed()
 
     def folded(self) -> int:
         """How many doubtful findings are folded away."""
@@ -72,6 +89,9 @@ class ProofPresenter(Observed):
         chapter, finding = self.bench.chapter, self.finding()
         if chapter is None or finding is None:
             return False
+        docket = self.docket()
+        at = next((i for i, f in enumerate(docket) if f.id == finding.id), -1)
+        following = next((f.id for f in docket[at + 1 :] if f.decision is Decision.OPEN), "")
         if decision is Decision.MEND:
             edit = mending_edit(self.bench.book, chapter, self.bench.tokens(chapter), finding)
             if edit is not None:
@@ -81,13 +101,65 @@ class ProofPresenter(Observed):
         else:
             pickup = pickup_for(chapter, self.bench.text(chapter), finding) if decision is Decision.PICKUP else None
             done = self.bench.do(Decide(chapter.id, (finding.id,), decision, note, pickup))
-        if done:
-            docket = self.docket()
-            at = next((i for i, f in enumerate(docket) if f.id == finding.id), -1)
-            following = next((f for f in docket[at + 1 :] if f.decision is Decision.OPEN), None)
-            if following:
-                self.choose(following.id)
+        if done and following:
+            self.choose(following)
         return done
+
+    def report(self, path: Path, *, whole: bool) -> None:
+        """Write the report of this chapter, or of the whole book, beside the work."""
+        book, chapter = self.bench.book, self.bench.chapter
+        if chapter is None:
+            return
+        rows = report_rows(book, book.chapters if whole else (chapter,), self.bench.text)
+        title = f"{book.title}: proof report" + ("" if whole else f", {chapter.title}")
+
+        def job(watch: Watch) -> Path:
+            watch.tick(0.0, "writing")
+            write_report(rows, title, path)
+            return path
+
+        self.bench.jobs.start(f"Write {path.name}", job, done=self._reported, stopped=self.bench.stopped)
+
+    def _reported(self, path: Path) -> None:
+        self.bench.tell(f"The report is in {path.name}.")
+
+    # --- finding places -------------------------------------------------------------------------------------------
+
+    def find(self, wanted: str, after: int, *, back: bool = False, heard: bool = False) -> int:
+        """The next place where words stand, or were heard, as a written word's number; -1 where there is none.
+
+        Searched from behind word `after`, round the end; the last of the wanted words may be a beginning only.
+        """
+        chapter = self.bench.chapter
+        words = [plain(w) for w in wanted.split() if plain(w)]
+        if chapter is None or not words:
+            return -1
+        if heard:
+            hearing = self.bench.hearing(chapter)
+            texts = [plain(h.text) for h in hearing.heard] if hearing else []
+        else:
+            texts = [plain(w.text) for w in self.bench.text(chapter).words]
+        n = len(words)
+        places = [
+            i for i in range(len(texts) - n + 1) if texts[i : i + n - 1] == words[:-1] and texts[i + n - 1].startswith(words[-1])
+        ]
+        if heard and hearing:
+            written = {j: a + min(j - c, b - a - 1) for a, b, c, d, _ in hearing.links if b > a for j in range(c, d)}
+            before = 0
+            numbers = []
+            for j in range(len(texts)):  # a word that is not written counts as at the written one before it
+                before = written.get(j, before)
+                numbers.append(before)
+            places = [numbers[i] for i in places]
+        if back:
+            return next((p for p in reversed(places) if p < after), places[-1] if places else -1)
+        return next((p for p in places if p > after), places[0] if places else -1)
+
+    def page_start(self, page: int) -> int:
+        """The first word of a page of the manuscript in this chapter; -1 where it has none."""
+        chapter = self.bench.chapter
+        words = self.bench.text(chapter).words if chapter else ()
+        return next((i for i, w in enumerate(words) if w.page == page), -1)
 
     def note_finding(self, kind: Kind, first_word: int, last_word: int, note: str) -> bool:
         """A finding by hand on written words."""

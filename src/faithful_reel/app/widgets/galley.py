@@ -269,6 +269,20 @@ class Galley(QAbstractScrollArea):
         """First and last selected written word; (-1, -1) for none."""
         return self._selection
 
+    @property
+    def cursor_word(self) -> int:
+        """The written word at the cursor, or before it; -1 before the first."""
+        return self._written[self._cursor] if 0 <= self._cursor < len(self._written) else -1
+
+    def go_to_word(self, word: int) -> None:
+        """Put the cursor on a written word and bring it into view."""
+        index = bisect_left(self._written, word)
+        if index < len(self._written):
+            self._cursor = self._anchor = index
+            self._select(index, index)
+            self._show_line(self._line_of[index])
+            self.word_clicked.emit(index, int(self._content.cells.starts[index]))
+
     def _redraw(self) -> None:
         self._pixmaps.clear()
         self._refresh()
