@@ -119,6 +119,31 @@ def align(audio: Audio, script: Script, as_json: AsJson = False) -> None:
 
 
 @app.command()
+def rough(
+    audio: Audio,
+    script: Script,
+    out: Annotated[Path, typer.Option(help="The new file.")],
+    as_json: AsJson = False,
+    one_ear: Annotated[bool, typer.Option("--one-ear", help="Do not ask the second ear, even where it is installed.")] = False,
+) -> None:
+    """Cut a raw recording down to its last complete readings."""
+    from faithful_reel.core.book.roughcut import rough_file
+    from faithful_reel.core.hear.recogniser import Ear
+    from faithful_reel.core.hear.weights import find_first_ear, find_second_ear
+    from faithful_reel.core.text.manuscript import read_script
+
+    chapter = read_script(script)
+    weights = None if one_ear else find_second_ear()
+    made = rough_file(audio, chapter, out, Ear(find_first_ear()), Ear(weights, witness="second") if weights else None, _watch())
+    if as_json:
+        _print(made.as_json())
+        return
+    for f, start, stop in made.cuts:
+        sys.stdout.write(f"{clock(start)} to {clock(stop)}  {f.kind.value.replace('_', ' '):<12} {f.heard or f.evidence.note}\n")
+    sys.stdout.write(f"{out}: {len(made.cuts)} cuts, {clock(made.before_s)} became {clock(made.after_s)}\n")
+
+
+@app.command()
 def splice(
     audio: Audio,
     script: Script,

@@ -130,3 +130,19 @@ def test_a_report_is_written(opened, desk, tmp_path, monkeypatch, suffix):
     opened.idle()
     assert out.stat().st_size > 300
     assert f"The report is in report{suffix}" in opened.window.notice.text()
+
+
+def test_a_rough_cut_is_one_step(opened, desk):
+    before = opened.bookstate
+    opened.do("proof.rough")  # the made chapter holds one pause only, too short to be shortened
+    assert "nothing to cut" in opened.window.notice.text()
+    chapter = before.chapters[0]
+    repeat = Finding("r", Kind.REPEATED, "", "walrus", 30, 0, chapter.findings[1].start, chapter.findings[1].stop + 9000, 0.9)
+    opened.window.bench.do(PlaceHearing(chapter.id, chapter.hearing, (*chapter.findings, repeat)))
+    length = len(opened.bookstate.chapters[0].reel)
+    opened.do("proof.rough")
+    assert "Rough cut: 1 places" in opened.window.notice.text()
+    assert len(opened.bookstate.chapters[0].reel) < length
+    assert opened.bookstate.chapters[0].finding("r").decision is Decision.MEND
+    opened.do("edit.undo")
+    assert len(opened.bookstate.chapters[0].reel) == length

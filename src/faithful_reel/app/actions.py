@@ -55,6 +55,7 @@ ACTS: tuple[Act, ...] = (
     Act("edit.softer", "Edit", "Selection 1 dB softer", "Ctrl+Down", "Set the gain of the selected words to −1 dB"),
     Act("edit.louder", "Edit", "Selection 1 dB louder", "Ctrl+Up", "Set the gain of the selected words to +1 dB"),
     Act("proof.hear", "Proof", "Hear this chapter", "Ctrl+E", "Recognise the chapter and collate it with the manuscript"),
+    Act("proof.rough", "Proof", "Rough cut", "Ctrl+Shift+X", "Cut false starts and repeats, shorten long pauses, in one step"),
     Act("proof.ear", "Proof", "Choose another ear…", "", "A folder with another recogniser in faster-whisper's layout"),
     Act("proof.search", "Proof", "Find words…", "Ctrl+F", "In the manuscript or in what was heard; also a page or a time"),
     Act("proof.next", "Proof", "Next finding", "N", "Go to the next finding"),
@@ -102,6 +103,7 @@ AT_DESK: dict[str, frozenset[str]] = {
     "proof": frozenset(
         [
             "proof.search",
+            "proof.rough",
             "proof.next",
             "proof.previous",
             "proof.listen",

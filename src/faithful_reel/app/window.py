@@ -335,6 +335,7 @@ class Window(QMainWindow):
             "proof.ear": self.ask_ear,
             "proof.search": self._search,
             "proof.report": self.ask_report,
+            "proof.rough": self._rough_cut,
             "proof.next": self._next,
             "proof.previous": self._previous,
             "proof.listen": self.listen_to_finding,
@@ -742,6 +743,10 @@ class Window(QMainWindow):
     def _hear_chapter(self) -> None:
         if self.bench.chapter:
             self.proof.hear_chapter(self.bench.chapter.id)
+
+    def _rough_cut(self) -> None:
+        self.player.stop()
+        self.proof.rough_cut()
 
     def _search(self) -> None:
         panel = self.desks["proof"]

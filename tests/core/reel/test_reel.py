@@ -4,17 +4,18 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
+import soundfile
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, invariant, rule
 from support.sounds import noise
 
 from faithful_reel.core.audio.overview import overview_of
-from faithful_reel.core.errors import EditRefused
+from faithful_reel.core.errors import EditRefused, FileProblem
 from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, MoveJoin, ReplaceByTake, SetGain, SplitAt, ToneSource
 from faithful_reel.core.reel.picture import reel_columns
 from faithful_reel.core.reel.reel import Join, Lane, Piece, Reel, RoomTone, places_of, reel_of, source_at
-from faithful_reel.core.reel.render import Renderer, fade
+from faithful_reel.core.reel.render import FileSources, Renderer, fade
 from faithful_reel.core.units import Span
 
 LENGTH = 30_000
@@ -225,3 +226,20 @@ def hardened(reel):
 
 TestHardEdits = HardEdits.TestCase
 TestHardEdits.settings = settings(max_examples=25, stateful_step_count=12, deadline=None)
+
+
+@pytest.mark.parametrize("name", ["a.mp3", "a.ogg"])
+def test_what_can_not_be_sought_in_is_rendered_as_it_decodes(tmp_path, name):
+    """An MP3's decoder needs the frames before: reading it from the middle gives other samples for a while."""
+    rng = np.random.default_rng(5)
+    soundfile.write(tmp_path / name, (0.2 * rng.standard_normal(200_000)).astype(np.float32), 44_100)
+    whole, _ = soundfile.read(tmp_path / name, dtype="float32")
+    files = FileSources(lambda _: tmp_path / name)
+    for start in (150_000, 0, 99_999, 150_500):
+        assert np.array_equal(files("a", start, start + 3000), whole[start : start + 3000])
+    files.close()
+
+
+def test_a_missing_file_is_one_clear_message(tmp_path):
+    with pytest.raises(FileProblem, match="missing"):
+        FileSources(lambda _: tmp_path / "gone.wav")("a", 0, 10)

@@ -11,9 +11,11 @@ from faithful_reel.core.book.commands import AddFinding, Decide, EditReel, Place
 from faithful_reel.core.book.mending import finding_span, mending_edit, pickup_for, tone_of
 from faithful_reel.core.book.model import ChapterState
 from faithful_reel.core.book.reporting import report_rows, write_report
+from faithful_reel.core.book.roughcut import rough_cut
 from faithful_reel.core.book.timeline import Hearing, hearing_of, span_of
 from faithful_reel.core.collate.findings import Decision, Evidence, Finding, Kind
 from faithful_reel.core.collate.proofing import SHOWN, Proof, in_rate, proofed
+from faithful_reel.core.errors import AppError
 from faithful_reel.core.jobs import Watch
 from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, MoveJoin, SetGain, SplitAt
 from faithful_reel.core.reel.reel import source_at
@@ -160,6 +162,25 @@ class ProofPresenter(Observed):
         chapter = self.bench.chapter
         words = self.bench.text(chapter).words if chapter else ()
         return next((i for i, w in enumerate(words) if w.page == page), -1)
+
+    def rough_cut(self) -> bool:
+        """Cut the chapter at hand down to its last complete readings, in one step."""
+        chapter = self.bench.chapter
+        if chapter is None:
+            return False
+        texts = [w.text for w in self.bench.text(chapter).words]
+        try:
+            command = rough_cut(self.bench.book, chapter, texts, self.bench.hearing(chapter))
+        except AppError as problem:
+            self.bench.tell(str(problem))
+            return False
+        before = len(chapter.reel) if chapter.reel else 0
+        if not self.bench.do(command):
+            return False
+        after = self.bench.book.chapter(chapter.id).reel
+        gone = (before - len(after or ())) / self.bench.book.rate
+        self.bench.tell(f"Rough cut: {len(command.edits)} places, {gone:.1f} s shorter. One step back brings all of it back.")
+        return True
 
     def note_finding(self, kind: Kind, first_word: int, last_word: int, note: str) -> bool:
         """A finding by hand on written words."""

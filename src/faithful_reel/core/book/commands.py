@@ -416,6 +416,22 @@ class EditReel:
 
 
 @dataclass(frozen=True, slots=True)
+class RoughCut:
+    """Several edits of a chapter's reel as one step, and the findings that they mend."""
+
+    chapter: str
+    edits: tuple[ReelCommand, ...]
+    findings: tuple[str, ...]
+    label: ClassVar[str] = "Rough cut"
+
+    def apply(self, book: Book) -> Book:
+        """The book with all edits."""
+        for edit in self.edits:
+            book = EditReel(self.chapter, edit).apply(book)
+        return Decide(self.chapter, self.findings, Decision.MEND).apply(book)
+
+
+@dataclass(frozen=True, slots=True)
 class MarkSent:
     """The call sheet went out: every pickup to send is sent."""
 
@@ -544,6 +560,7 @@ BookCommand = (
     | AddFinding
     | Decide
     | EditReel
+    | RoughCut
     | MarkSent
     | ReceiveTakes
     | ChooseTake

@@ -6,13 +6,14 @@ from bisect import bisect_right
 from collections import OrderedDict
 from collections.abc import Callable, Iterator
 from pathlib import Path
+from tempfile import TemporaryFile
 from typing import Any
 
 import numpy as np
 import soundfile
 from numpy.typing import NDArray
 
-from faithful_reel.core.audio.files import BLOCK
+from faithful_reel.core.audio.files import BLOCK, audio_info, blocks
 from faithful_reel.core.errors import FileProblem
 from faithful_reel.core.reel.reel import Join, Lane, Piece, Reel, RoomTone, Segment
 from faithful_reel.core.units import Signal, ratio
@@ -21,11 +22,15 @@ Source = Callable[[str, int, int], Signal]
 """Gives samples `start` to `stop` of a recording as (n,) or (channels, n) float32, zeros outside of it."""
 
 GRAIN = 11_026
+SOUGHT = frozenset({"WAV", "WAVEX", "RF64", "W64", "FLAC", "AIFF", "CAF"})
 MADE_TONE_DB = -72.0
 
 
 class FileSources:
-    """Reads recordings from WAV, FLAC and MP3 files, keeping the last few open; mixed down unless `channels` is 2.
+    """Reads recordings from files, keeping the last few open; mixed down unless `channels` is 2.
+
+    What can not be sought in to the sample (MP3 and all that libsndfile does not read) is decoded into a temporary
+    file first.
 
     One per thread: a file handle has a position.
     """
@@ -38,7 +43,7 @@ class FileSources:
         """Samples `start` to `stop`."""
         file = self._open.pop(recording, None)
         if file is None:
-            file = soundfile.SoundFile(str(self._paths(recording)))
+            file = _opened(self._paths(recording))
             if len(self._open) >= self._keep:
                 self._open.popitem(last=False)[1].close()
         self._open[recording] = file
@@ -65,6 +70,36 @@ class FileSources:
         """Close all files."""
         while self._open:
             self._open.popitem()[1].close()
+
+
+def _opened(path: Path) -> soundfile.SoundFile:
+    if not path.is_file():
+        raise FileProblem(f"The recording {path.name} is missing. Find it again at Intake.")
+    try:
+        file = soundfile.SoundFile(str(path))
+        if file.format in SOUGHT:
+            return file
+        file.close()
+    except soundfile.LibsndfileError:
+        pass
+    return _Decoded(path)
+
+
+class _Decoded(soundfile.SoundFile):  # type: ignore[misc]  # untyped base
+    """A file decoded into a temporary one, which goes when it is closed."""
+
+    def __init__(self, path: Path) -> None:
+        info = audio_info(path)
+        self._held = TemporaryFile()  # noqa: SIM115 - closed below
+        super().__init__(self._held, "w+", info.rate, info.channels, "FLOAT", format="W64")
+        for x in blocks(path):
+            self.write(x.T)
+        self.seek(0)
+
+    def close(self) -> None:
+        """Let go of both."""
+        super().close()
+        self._held.close()
 
 
 class Renderer:

@@ -1,0 +1,157 @@
+"""The rough cut: a raw recording becomes a clean reel of its last complete readings, in one step."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+from operator import attrgetter
+from pathlib import Path
+
+import numpy as np
+
+from faithful_reel.core.audio.encode import write_audio
+from faithful_reel.core.audio.files import ear_sound, full_range_info
+from faithful_reel.core.audio.roomtone import find_room_tone
+from faithful_reel.core.book.commands import RoughCut
+from faithful_reel.core.book.mending import mending_edit
+from faithful_reel.core.book.model import Book, ChapterState, Recording
+from faithful_reel.core.book.timeline import Hearing, hearing_of, tokens_of
+from faithful_reel.core.collate.findings import Decision, Finding, Kind
+from faithful_reel.core.collate.proofing import SHOWN, Proof, in_rate, proofed
+from faithful_reel.core.errors import EditRefused
+from faithful_reel.core.hear.recogniser import Ear
+from faithful_reel.core.jobs import Part, Unwatched, Watch
+from faithful_reel.core.reel.commands import ReelCommand, ToneSource
+from faithful_reel.core.reel.reel import reel_of
+from faithful_reel.core.reel.render import FileSources, Renderer
+from faithful_reel.core.splice.seam import Seam, natural_seam, seam_at
+from faithful_reel.core.text.words import Chapter
+from faithful_reel.core.units import Signal, Span
+
+RETAKES = (Kind.REPEATED, Kind.FALSE_START)
+TONE_SEARCH_S = 60
+
+
+def rough_cut(book: Book, chapter: ChapterState, texts: Sequence[str], hearing: Hearing | None) -> RoughCut:
+    """The command that cuts every open false start and repeat out of a chapter, and shortens its too long pauses.
+
+    Of a line that was read several times the last complete reading stays.  Cut from the end to the beginning, each with
+    the pause that follows it, so that the pause before the line stays as it was read.
+
+    Raises
+    ------
+    EditRefused
+        The chapter was not heard yet, or there is nothing to cut.
+    """
+    if hearing is None or chapter.reel is None:
+        raise EditRefused("Hear the chapter first: only then is it known what was read again.")
+    open_ = [f for f in chapter.findings if f.decision is Decision.OPEN and f.confidence >= SHOWN]
+    retakes = [f for f in open_ if f.kind in RETAKES]
+    starts = hearing.words[0]
+    # words that are not written and run straight into a repeat are the beginning of that reading
+    heads = [
+        f
+        for f in open_
+        if f.kind is Kind.ADDED
+        and any(f.stop <= r.start and not np.any((starts >= f.stop) & (starts < r.start)) for r in retakes)
+    ]
+    pauses = [f for f in open_ if f.kind is Kind.PAUSE]
+    wanted = sorted([*retakes, *heads, *pauses], key=attrgetter("start"), reverse=True)
+    edits: list[ReelCommand] = []
+    mended: list[str] = []
+    state = chapter
+    for finding in wanted:
+        edit = mending_edit(book, state, tokens_of(book, state, texts, hearing), finding)
+        if edit is None or state.reel is None:
+            continue
+        state = replace(state, reel=edit.apply(state.reel))
+        edits.append(edit)
+        mended.append(finding.id)
+    if not edits:
+        raise EditRefused("There is nothing to cut: no open false start, repeat or long pause in this chapter.")
+    return RoughCut(chapter.id, tuple(edits), tuple(mended))
+
+
+@dataclass(frozen=True, slots=True)
+class RoughFile:
+    """A rough cut that was made of a file; positions in seconds, of cuts in the original, of joins in the result."""
+
+    cuts: tuple[tuple[Finding, float, float], ...]
+    joins: tuple[tuple[float, Seam], ...]
+    natural: Seam | None
+    before_s: float
+    after_s: float
+
+    def as_json(self) -> dict[str, object]:
+        """As documented in docs/headless.md."""
+        return {
+            "cuts": [
+                {"kind": f.kind.value, "heard": f.heard, "start": round(a, 3), "end": round(b, 3), "confidence": f.confidence}
+                for f, a, b in self.cuts
+            ],
+            "joins": [{"at": round(at, 3), **seam.as_json()} for at, seam in self.joins],
+            "natural": self.natural.as_json() if self.natural else None,
+            "seconds_before": round(self.before_s, 3),
+            "seconds_after": round(self.after_s, 3),
+        }
+
+
+def rough_file(audio: Path, script: Chapter, out: Path, ear: Ear, second: Ear | None, watch: Watch | None = None) -> RoughFile:
+    """Make a rough cut of a raw recording and write it to `out`, at the recording's rate and with its channels.
+
+    Raises
+    ------
+    FileProblem, SignalError
+        The recording can not be used, or the result not be written; nothing is left behind.
+    """
+    watch = watch or Unwatched()
+    info = full_range_info(audio)
+    proof = in_rate(proofed(ear_sound(audio), script, ear, second, Part(watch, 0.0, 0.9)), info.rate, Span(0, info.frames))
+    files = FileSources(lambda _: audio, channels=info.channels)
+    try:
+        book, chapter = _one_chapter(audio, files, proof, info.rate, info.frames)
+        found = _reel_of(book, chapter, [w.text for w in script.words], proof)
+        renderer = Renderer(found.reel or reel_of("audio", info.frames), files)
+        write_audio(out, (np.atleast_2d(x) for x in renderer.blocks()), info.rate, channels=info.channels)
+        joins = list(itertools.accumulate(map(len, renderer.reel.lanes[0].segments)))[:-1]
+        natural_at = [(a.stop + b.start) // 2 for a, b in itertools.pairwise(proof.heard) if b.start - a.stop > info.rate // 10]
+        return RoughFile(
+            _cuts(proof, found, info.rate),
+            tuple((at / info.rate, _seam(renderer.render, at, len(renderer), info.rate)) for at in joins),
+            natural_seam(_mono(files("audio", 0, info.frames)), natural_at, info.rate),
+            info.frames / info.rate,
+            len(renderer) / info.rate,
+        )
+    finally:
+        files.close()
+
+
+def _one_chapter(audio: Path, files: FileSources, proof: Proof, rate: int, frames: int) -> tuple[Book, ChapterState]:
+    tone = find_room_tone(_mono(files("audio", 0, min(frames, TONE_SEARCH_S * rate))), rate)
+    source = ToneSource("audio", tone.start, tone.stop) if tone else None
+    recording = Recording("audio", audio.name, audio.suffix, rate, 1, frames, 0.0, -60.0, -20.0, source)
+    chapter = ChapterState("c", "", "t", "audio", "h", proof.findings, reel_of("audio", frames))
+    return Book(rate=rate, chapters=(chapter,), recordings=(recording,)), chapter
+
+
+def _reel_of(book: Book, chapter: ChapterState, texts: Sequence[str], proof: Proof) -> ChapterState:
+    try:
+        return rough_cut(book, chapter, texts, hearing_of(proof)).apply(book).chapters[0]
+    except EditRefused:  # a clean reading: the rough cut is the recording as it is
+        return chapter
+
+
+def _cuts(proof: Proof, cut: ChapterState, rate: int) -> tuple[tuple[Finding, float, float], ...]:
+    mended = {f.id for f in cut.findings if f.decision is Decision.MEND}
+    return tuple((f, f.start / rate, f.stop / rate) for f in proof.findings if f.id in mended)
+
+
+def _mono(x: Signal) -> Signal:
+    mixed: Signal = np.atleast_2d(x).mean(axis=0, dtype=np.float32)
+    return mixed
+
+
+def _seam(render: Callable[[int, int], Signal], at: int, length: int, rate: int) -> Seam:
+    first = max(0, at - 4 * rate)
+    return seam_at(_mono(render(first, min(length, at + 4 * rate))), at - first, rate)

@@ -1,0 +1,129 @@
+"""A raw recording becomes its last complete readings."""
+
+from __future__ import annotations
+
+import itertools
+import json
+
+import numpy as np
+import pytest
+import soundfile
+
+from faithful_reel.core.audio.files import ear_sound
+from faithful_reel.core.book.model import Book, ChapterState, Recording
+from faithful_reel.core.book.roughcut import rough_cut, rough_file
+from faithful_reel.core.book.timeline import Hearing, tokens_of
+from faithful_reel.core.collate.findings import Decision, Finding, Kind
+from faithful_reel.core.collate.proofing import Placed, proofed
+from faithful_reel.core.errors import EditRefused
+from faithful_reel.core.hear.recogniser import Heard
+from faithful_reel.core.reel.reel import reel_of
+from faithful_reel.core.text.manuscript import read_script
+
+RATE = 44_100
+HOP = RATE // 2
+TEXT = "The tide had gone out".split()
+# what was heard: a false start, the first three words twice, and the line; -1 is not written
+SPOKEN = [
+    ("The", -1),
+    ("tie", -1),
+    ("The", -1),
+    ("tide", -1),
+    ("had", -1),
+    ("The", 0),
+    ("tide", 1),
+    ("had", 2),
+    ("gone", 3),
+    ("out", 4),
+]
+
+
+def made(findings) -> tuple[Book, ChapterState, Hearing]:
+    heard = tuple(Heard(w, (1 + i) * HOP, (1 + i) * HOP + HOP * 2 // 3, 1.0) for i, (w, _) in enumerate(SPOKEN))
+    placed = [Placed(0, 0, 0.0)] * len(TEXT)
+    for h, (_, word) in zip(heard, SPOKEN, strict=True):
+        if word >= 0:
+            placed[word] = Placed(h.start, h.stop, 1.0)
+    links = tuple((w, w + 1, i, i + 1, True) for i, (_, w) in enumerate(SPOKEN) if w >= 0)
+    length = (len(SPOKEN) + 3) * HOP
+    book = Book(recordings=(Recording("r", "r.wav", ".wav", RATE, 1, length, -3, -62, -24, None),))
+    chapter = ChapterState("c", "One", "t", "r", "h", tuple(findings), reel_of("r", length))
+    return Book(recordings=book.recordings, chapters=(chapter,)), chapter, Hearing(heard, tuple(placed), links)
+
+
+def finding(name, kind, first, last, *, confidence=0.9, decision=Decision.OPEN):
+    start, stop = (1 + first) * HOP, (1 + last) * HOP + HOP * 2 // 3
+    return Finding(name, kind, "", "x", 0, 0, start, stop, confidence, decision=decision)
+
+
+def test_false_starts_and_repeats_go_in_one_step_and_the_last_reading_stays():
+    book, chapter, hearing = made([finding("a", Kind.FALSE_START, 0, 1), finding("b", Kind.REPEATED, 2, 4)])
+    command = rough_cut(book, chapter, TEXT, hearing)
+    after = command.apply(book).chapters[0]
+    assert set(command.findings) == {"a", "b"}
+    assert {f.decision for f in after.findings} == {Decision.MEND}
+    tokens = tokens_of(book, after, TEXT, hearing)
+    assert [t.text for t in tokens if t.start >= 0] == TEXT
+    assert all(a.stop <= b.start for a, b in itertools.pairwise(tokens))
+    assert len(after.reel) == len(chapter.reel) - 5 * HOP  # five words with the pauses that follow them
+
+
+def test_words_that_run_into_a_repeat_go_with_it_and_others_stay():
+    book, chapter, hearing = made([finding("a", Kind.ADDED, 0, 1), finding("b", Kind.REPEATED, 2, 4)])
+    assert set(rough_cut(book, chapter, TEXT, hearing).findings) == {"a", "b"}
+    book, chapter, hearing = made([finding("a", Kind.REPEATED, 0, 1), finding("b", Kind.ADDED, 2, 4)])
+    assert rough_cut(book, chapter, TEXT, hearing).findings == ("a",)  # an added word is the editor's to decide
+
+
+@pytest.mark.parametrize(
+    "findings",
+    [
+        [],
+        [finding("a", Kind.MISREAD, 0, 1)],
+        [finding("a", Kind.REPEATED, 0, 1, confidence=0.3)],
+        [finding("a", Kind.REPEATED, 0, 1, decision=Decision.STET)],
+    ],
+)
+def test_what_is_decided_doubtful_or_no_retake_stays(findings):
+    book, chapter, hearing = made(findings)
+    with pytest.raises(EditRefused, match="nothing to cut"):
+        rough_cut(book, chapter, TEXT, hearing)
+
+
+def test_a_chapter_that_was_not_heard_is_refused():
+    book, chapter, _ = made([])
+    with pytest.raises(EditRefused, match="Hear the chapter first"):
+        rough_cut(book, chapter, TEXT, None)
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize("number", [1, 2, 3])
+def test_the_demos_raw_chapters_become_one_reading(demo, ears, tmp_path, number):
+    raw, script = demo / f"chapter-{number}.flac", read_script(demo / f"chapter-{number}.txt")
+    made_ = rough_file(raw, script, tmp_path / "cut.wav", *ears)
+    truth = json.loads((demo / "truth.json").read_text())[f"chapter-{number}"]["planted"]
+    planted = [p for p in truth if p["kind"] in ("repeated", "false_start")]
+    assert planted
+    assert len(made_.cuts) >= len(planted)
+    info = soundfile.info(str(tmp_path / "cut.wav"))
+    assert info.frames / info.samplerate == pytest.approx(made_.after_s, abs=1e-3)
+    assert info.samplerate == soundfile.info(str(raw)).samplerate
+    again = proofed(ear_sound(tmp_path / "cut.wav"), script, *ears)
+    left = [f for f in again.findings if f.confidence >= 0.5 and f.kind in (Kind.REPEATED, Kind.FALSE_START, Kind.PAUSE)]
+    assert left == []
+    # and nothing that a reading had right was cut away
+    skipped = {f.written for f in again.findings if f.confidence >= 0.5 and f.kind is Kind.SKIPPED}
+    assert skipped <= {p["written"] for p in truth if p["kind"] == "skipped"}
+    assert made_.natural is not None
+    assert all(abs(seam.floor_step_db) <= made_.natural.floor_step_db for _, seam in made_.joins)  # no step in the room
+
+
+def test_the_shape_of_its_report(tmp_path):
+    from faithful_reel.core.book.roughcut import RoughFile
+    from faithful_reel.core.splice.seam import Seam
+
+    report = RoughFile(((finding("a", Kind.REPEATED, 0, 1), 0.5, 1.2),), ((0.5, Seam(1, 2, 3, 4)),), None, 9.0, 8.0).as_json()
+    assert set(report) == {"cuts", "joins", "natural", "seconds_before", "seconds_after"}
+    assert set(report["cuts"][0]) == {"kind", "heard", "start", "end", "confidence"}
+    assert report["joins"][0]["at"] == 0.5
+    assert np.isclose(report["joins"][0]["click_db"], 4)
