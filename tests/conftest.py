@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import gc
+import json
 import os
 import threading
 import time
@@ -60,6 +61,19 @@ def ears():
 
     second = find_second_ear()
     return Ear(find_first_ear()), Ear(second, witness="second") if second else None
+
+
+@pytest.fixture(scope="session")
+def proofs(demo, ears):
+    """(what was planted, the chapter, its proof) of the demo's raw chapters, heard once."""
+    from faithful_reel.core.audio.files import ear_sound
+    from faithful_reel.core.collate.proofing import proofed
+    from faithful_reel.core.text.manuscript import read_script
+
+    truth = json.loads((demo / "truth.json").read_text())
+    names = [f"chapter-{n}" for n in (1, 2, 3)]
+    scripts = {n: read_script(demo / f"{n}.txt") for n in names}
+    return [(truth[n], scripts[n], proofed(ear_sound(demo / f"{n}.flac"), scripts[n], *ears)) for n in names]
 
 
 @pytest.fixture(scope="session")

@@ -140,17 +140,17 @@ def test_the_same_recording_is_not_taken_twice(empty, tmp_path):
 
 
 def answer(opened, kind, act):
-    """Do `act` to the dialog of a kind when it opens."""
-
-    def now() -> None:
-        dialog = QApplication.activeModalWidget()
-        assert isinstance(dialog, kind), dialog
-        act(dialog)
-
+    """Do `act` to the dialog of a kind as soon as it opens."""
     timer = QTimer(opened.window)
-    timer.setSingleShot(True)
-    timer.timeout.connect(now)
-    timer.start(100)
+
+    def look() -> None:
+        dialog = QApplication.activeModalWidget()
+        if isinstance(dialog, kind):
+            timer.stop()
+            act(dialog)
+
+    timer.timeout.connect(look)
+    timer.start(50)
 
 
 def test_a_chapter_is_renamed_moved_left_out_and_put_back(opened, desk):
@@ -179,6 +179,7 @@ def test_a_chapter_is_split_and_joined_by_keys(empty, tmp_path):
     make_docx(tmp_path / "book.docx")
     desk = empty.window.desks["intake"]
     drop(desk, [tmp_path / "book.docx"])
+    empty.idle()
     click(desk.chapters, 0)
 
     def choose(dialog):
@@ -219,18 +220,41 @@ def test_a_corrected_manuscript_is_shown_and_taken_over(opened, desk, demo, tmp_
 
     answer(opened, ReimportDialog, look)
     drop(desk, [tmp_path / "corrected.txt"])
+    opened.idle()
     assert shown[0] == "Chapter One: Low Water"
     assert shown[2] == "indeed"
     assert "indeed" in [w.text for w in opened.window.bench.text(opened.bookstate.chapters[0]).words]
     drop(desk, [tmp_path / "corrected.txt"])
+    opened.idle()
     assert "changes nothing" in opened.window.notice.text()
+
+
+def test_chapters_changed_while_a_manuscript_is_read_are_left_alone(opened, desk, tmp_path):
+    make_epub3(tmp_path / "another.epub")
+    drop(desk, [tmp_path / "another.epub"])
+    opened.window.intake.rename(opened.bookstate.chapters[0].id, "Changed meanwhile")
+    opened.idle()
+    assert "were changed while another.epub was read" in opened.window.notice.text()
+    assert opened.bookstate.chapters[0].title == "Changed meanwhile"
+
+
+def test_a_bad_manuscript_is_one_message(opened, desk, tmp_path):
+    (tmp_path / "bad.docx").write_bytes(b"PK nothing")
+    before = opened.bookstate
+    drop(desk, [tmp_path / "bad.docx"])
+    opened.idle()
+    assert opened.window.notice.text().startswith("bad.docx is damaged")
+    assert opened.bookstate is before
 
 
 def test_a_corrected_manuscript_can_be_refused(opened, desk, tmp_path):
     make_epub3(tmp_path / "another.epub")
     before = opened.bookstate
-    answer(opened, ReimportDialog, ReimportDialog.reject)
+    refused = []
+    answer(opened, ReimportDialog, lambda dialog: (refused.append(dialog), dialog.reject()))
     drop(desk, [tmp_path / "another.epub"])
+    opened.idle()
+    assert len(refused) == 1
     assert opened.bookstate is before
 
 

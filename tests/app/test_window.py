@@ -171,7 +171,9 @@ def test_intake_pairs_by_number_and_refuses_bad_files(bench, tmp_path):
     assert bench.book.recordings[-1].name == "ch 2.wav"
     assert bench.book.chapters[1].recording != bench.book.recordings[-1].hash  # it had one already
     assert intake.pair("c2", bench.book.recordings[-1].hash)
-    assert not intake.bring_manuscript(tmp_path / "nothing.txt")
+    intake.bring_manuscript(tmp_path / "nothing.txt")
+    bench.jobs.finish("Read")
+    assert "nothing.txt is not there" in bench.told[-1]
     assert health(bench.book.recordings[0]) == "846 clipped samples"
 
 
@@ -319,6 +321,7 @@ def test_files_are_dropped_on_intake(qtbot, tmp_path, demo, demo_book):
 
 def test_a_problem_is_told_above_the_desk(opened):
     opened.window.intake.bring_manuscript(Path("/nowhere/book.docx"))
+    opened.idle()
     assert opened.window.notice.isVisible()
     assert "book.docx" in opened.window.notice.text()
 

@@ -303,3 +303,13 @@ def test_bad_calls_on_books_are_one_line_and_leave_nothing(demo, tmp_path):
     )
     assert code == 1  # the book is made; the one recording was refused
     assert "no.reelarchive" in err
+
+
+def test_rough_refuses_what_it_can_not_use_and_leaves_nothing(demo, tmp_path):
+    soundfile.write(tmp_path / "silence.wav", np.zeros(44_100), 44_100)
+    before = files_in(tmp_path)
+    for audio, script in ((tmp_path / "none.wav", demo / "chapter-1.txt"), (tmp_path / "silence.wav", demo / "chapter-1.txt")):
+        code, out, err = call("rough", "--audio", audio, "--script", script, "--out", tmp_path / "cut.wav", "--json")
+        assert (code, out) == (2, "")
+        assert err.count("\n") == 1
+    assert files_in(tmp_path) == before

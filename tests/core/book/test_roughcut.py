@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import itertools
-import json
 
 import numpy as np
 import pytest
@@ -11,14 +10,13 @@ import soundfile
 
 from faithful_reel.core.audio.files import ear_sound
 from faithful_reel.core.book.model import Book, ChapterState, Recording
-from faithful_reel.core.book.roughcut import rough_cut, rough_file
+from faithful_reel.core.book.roughcut import rough_cut, rough_of
 from faithful_reel.core.book.timeline import Hearing, tokens_of
 from faithful_reel.core.collate.findings import Decision, Finding, Kind
 from faithful_reel.core.collate.proofing import Placed, proofed
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.hear.recogniser import Heard
 from faithful_reel.core.reel.reel import reel_of
-from faithful_reel.core.text.manuscript import read_script
 
 RATE = 44_100
 HOP = RATE // 2
@@ -98,10 +96,11 @@ def test_a_chapter_that_was_not_heard_is_refused():
 
 @pytest.mark.slow
 @pytest.mark.parametrize("number", [1, 2, 3])
-def test_the_demos_raw_chapters_become_one_reading(demo, ears, tmp_path, number):
-    raw, script = demo / f"chapter-{number}.flac", read_script(demo / f"chapter-{number}.txt")
-    made_ = rough_file(raw, script, tmp_path / "cut.wav", *ears)
-    truth = json.loads((demo / "truth.json").read_text())[f"chapter-{number}"]["planted"]
+def test_the_demos_raw_chapters_become_one_reading(demo, ears, proofs, tmp_path, number):
+    raw = demo / f"chapter-{number}.flac"
+    told, script, proof = proofs[number - 1]
+    made_ = rough_of(proof, raw, script, tmp_path / "cut.wav")
+    truth = told["planted"]
     planted = [p for p in truth if p["kind"] in ("repeated", "false_start")]
     assert planted
     assert len(made_.cuts) >= len(planted)

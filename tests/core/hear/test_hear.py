@@ -79,22 +79,6 @@ def test_the_aligner_places_words_and_tells_a_text_that_does_not_fit(demo):
     assert np.median(errors) < 0.04
 
 
-@pytest.fixture(scope="module")
-def proofs(demo, ears):
-    truth = json.loads((demo / "truth.json").read_text())
-    result = []
-    for number in (1, 2, 3):
-        chapter = read_script(demo / f"chapter-{number}.txt")
-        result.append(
-            (
-                truth[f"chapter-{number}"],
-                chapter,
-                proofed(read_mono(demo / f"chapter-{number}.flac", EAR_RATE), chapter, *ears),
-            )
-        )
-    return result
-
-
 @pytest.mark.slow
 class TestDemoBook:
     """What honest hearing comes down to, on the three raw chapters."""

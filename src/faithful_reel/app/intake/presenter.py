@@ -8,6 +8,7 @@ from pathlib import Path
 
 from faithful_reel.app.workbench import Observed, Workbench
 from faithful_reel.core.book.commands import (
+    AddChapters,
     AddRecording,
     BookCommand,
     LeaveOut,
@@ -20,17 +21,18 @@ from faithful_reel.core.book.commands import (
     RenameChapter,
     ReviseChapters,
 )
-from faithful_reel.core.book.making import chapter_named_by, chapters_command
-from faithful_reel.core.book.model import ChapterState, Recording, Stretch
+from faithful_reel.core.book.making import chapter_named_by, chapters_command, passages_in
+from faithful_reel.core.book.model import Book, ChapterState, Recording, Stretch
 from faithful_reel.core.book.recordings import Fault, faults, found_again, joined, put_back, received, stand_in
 from faithful_reel.core.book.revising import Reimport, join_chapters, reimport, split_chapter
-from faithful_reel.core.collate.pairing import Finder, Passage, passages, sampled
+from faithful_reel.core.book.store import Contents, Packed, Packing
+from faithful_reel.core.book.timeline import Hearing
+from faithful_reel.core.collate.pairing import Finder, Passage
 from faithful_reel.core.errors import AppError, Cancelled
 from faithful_reel.core.jobs import Part, Watch
 from faithful_reel.core.measure.health import shortcomings
-from faithful_reel.core.reel.render import FileSources
 from faithful_reel.core.text.manuscript import SUFFIXES, read_manuscript
-from faithful_reel.core.text.words import Manuscript
+from faithful_reel.core.text.words import Chapter
 
 WORDS_AN_HOUR = 9200
 """Of finished narration (common practice)."""
@@ -61,6 +63,16 @@ class Incoming:
     job: object = None
 
 
+@dataclass(frozen=True, slots=True)
+class ReadManuscript:
+    """A manuscript that was read for a book: what to keep, and the command that takes it in, or what it changes."""
+
+    name: str
+    book: Book
+    rows: list[Packed]
+    found: AddChapters | Reimport
+
+
 class IntakePresenter(Observed):
     """Brings in manuscripts and recordings, pairs them, and finds again what was lost."""
 
@@ -87,26 +99,56 @@ class IntakePresenter(Observed):
         if sounds:
             self.bring_recordings(sounds)
 
-    def bring_manuscript(self, path: Path) -> bool:
-        """Read a manuscript and take in its chapters; over chapters that are there, as a corrected one."""
-        try:
-            manuscript = read_manuscript(path)
-            if self.bench.book.chapters:
-                return self._bring_again(path, manuscript)
-            command = chapters_command(manuscript, self.bench.session.store.put)
-        except AppError as problem:
-            self.bench.tell(str(problem))
-            return False
-        return self.bench.do(command)
+    def bring_manuscript(self, path: Path) -> None:
+        """Read a manuscript beside the work and take in its chapters; over chapters that are there, as a corrected one."""
+        book, folder = self.bench.book, self.bench.session.store.folder
 
-    def _bring_again(self, path: Path, manuscript: Manuscript) -> bool:
+        def job(watch: Watch) -> ReadManuscript:
+            watch.tick(0.0, "reading")
+            manuscript = read_manuscript(path)
+            watch.tick(0.5, "comparing")
+            put = Packing()
+            if not book.chapters:
+                return ReadManuscript(path.name, book, put.rows, chapters_command(manuscript, put))
+            contents = Contents(folder)
+            try:
+                found = reimport(
+                    book,
+                    lambda c: contents.get(Chapter, c.text),
+                    lambda c: contents.get(Hearing, c.hearing) if c.hearing else None,
+                    manuscript.chapters,
+                    put,
+                    watch,
+                )
+            finally:
+                contents.close()
+            return ReadManuscript(path.name, book, put.rows, found)
+
+        self.bench.jobs.start(f"Read {path.name}", job, done=self._read, stopped=self.bench.stopped)
+
+    def _read(self, made: ReadManuscript) -> None:
         bench = self.bench
-        found = reimport(bench.book, bench.text, bench.hearing, manuscript.chapters, bench.session.store.put)
-        if not found.command.chapters:
-            bench.tell(f"{path.name} changes nothing: all its chapters are in the book as they are.")
-            return False
-        self.review(found, path.name)
-        return True
+        if made.book.chapters is not bench.book.chapters:
+            bench.tell(f"The chapters were changed while {made.name} was read. Bring it in again.")
+            return
+        if isinstance(made.found, Reimport) and not made.found.command.chapters:
+            bench.tell(f"{made.name} changes nothing: all its chapters are in the book as they are.")
+            return
+        try:
+            bench.session.store.put_all(made.rows)
+        except AppError as problem:
+            bench.tell(str(problem))
+            return
+        if isinstance(made.found, Reimport):
+            self.review(made.found, made.name)
+        elif bench.do(made.found):
+            for recording in bench.book.recordings:
+                self._pair_by_name(recording)
+
+    def _pair_by_name(self, recording: Recording) -> None:
+        chapter = chapter_named_by(self.bench.book, recording)
+        if chapter is not None and not any(c.recording == recording.hash for c in self.bench.book.chapters):
+            self.bench.do(PairRecording(chapter.id, recording.hash))
 
     def _take_all(self, found: Reimport, _name: str) -> None:
         self.take_over(found.command)
@@ -200,9 +242,7 @@ class IntakePresenter(Observed):
             self.bench.tell(f"{recording.name} is in the book already.")
         elif self.bench.do(AddRecording(recording)):
             self.current = self.current or recording.hash
-            chapter = chapter_named_by(self.bench.book, recording)
-            if chapter is not None:
-                self.bench.do(PairRecording(chapter.id, recording.hash))
+            self._pair_by_name(recording)
         self.changed()
 
     def choose(self, recording: str) -> None:
@@ -260,17 +300,7 @@ class IntakePresenter(Observed):
             for index, recording in enumerate(waiting):
                 part = Part(watch, index / len(waiting), (index + 1) / len(waiting))
                 part.tick(0.0, recording.name)
-                path = decode(recording)
-                sources = FileSources(lambda _, path=path: path)  # type: ignore[misc]
-
-                def sound(start: int, stop: int, sources: FileSources = sources) -> object:
-                    return sources("", start, stop)
-
-                try:
-                    samples = sampled(sound, recording.length, rate, ears.first(), part)  # type: ignore[arg-type]
-                    found += passages(recording.hash, samples, recording.length, rate, finder, sound)  # type: ignore[arg-type]
-                finally:
-                    sources.close()
+                found += passages_in(decode(recording), recording, rate, finder, ears.first(), part)
             return found
 
         self.pairing = True

@@ -1,4 +1,4 @@
-"""Making a book from a manuscript and recordings, without a screen."""
+"""Making a book from a manuscript and recordings: chapters, pairs, and which recording reads what."""
 
 from __future__ import annotations
 
@@ -6,14 +6,18 @@ import hashlib
 import re
 import shutil
 from collections.abc import Callable, Sequence
+from functools import partial
 from pathlib import Path
 
 from faithful_reel.core.book.commands import AddChapters, AddRecording, PairRecording, SetDetails
 from faithful_reel.core.book.model import Book, ChapterState, Recording
 from faithful_reel.core.book.recordings import received
 from faithful_reel.core.book.store import SUFFIX, BookStore, Session
+from faithful_reel.core.collate.pairing import Finder, Passage, passages, sampled
 from faithful_reel.core.errors import AppError
+from faithful_reel.core.hear.recogniser import Ear
 from faithful_reel.core.jobs import Part, Unwatched, Watch
+from faithful_reel.core.reel.render import FileSources
 from faithful_reel.core.text.manuscript import read_manuscript
 from faithful_reel.core.text.words import Chapter, Manuscript
 
@@ -38,6 +42,17 @@ def chapter_named_by(book: Book, recording: Recording) -> ChapterState | None:
         return None
     index = int(numbers[0]) - 1
     return book.chapters[index] if 0 <= index < len(book.chapters) and not book.chapters[index].recording else None
+
+
+def passages_in(path: Path, recording: Recording, rate: int, finder: Finder, ear: Ear, watch: Watch) -> tuple[Passage, ...]:
+    """Hear samples of a recording, whose sound at the book's rate is in `path`, and say which chapters it reads."""
+    sources = FileSources(lambda _: path)
+    sound = partial(sources, recording.hash)
+    try:
+        samples = sampled(sound, recording.length, rate, ear, watch)
+        return passages(recording.hash, samples, recording.length, rate, finder, sound)
+    finally:
+        sources.close()
 
 
 def make_book(

@@ -11,6 +11,7 @@ from faithful_reel.core.book.timeline import Hearing, tokens_of
 from faithful_reel.core.collate.findings import Decision, Finding
 from faithful_reel.core.collate.proofing import Placed
 from faithful_reel.core.errors import EditRefused
+from faithful_reel.core.jobs import Unwatched, Watch
 from faithful_reel.core.pickups.ledger import Pickup
 from faithful_reel.core.text.revision import Change, Revision, joined_text, matched, parts_of, revision
 from faithful_reel.core.text.words import Chapter
@@ -41,7 +42,7 @@ class Reimport:
 
 
 def reimport(book: Book, text_of: Callable[[ChapterState], Chapter], hearing_of: Callable[[ChapterState], Hearing | None],
-             new: tuple[Chapter, ...], put: Put) -> Reimport:  # fmt: skip
+             new: tuple[Chapter, ...], put: Put, watch: Watch | None = None) -> Reimport:  # fmt: skip
     """Lay a corrected manuscript over the book's chapters.
 
     Findings, decisions and pickups whose words are all still there are kept, at their new places; chapters that the new
@@ -51,7 +52,9 @@ def reimport(book: Book, text_of: Callable[[ChapterState], Chapter], hearing_of:
     rows: list[Revised] = []
     told: list[ChapterRevision] = []
     found = matched(old, new)
-    for chapter, index in zip(new, found, strict=True):
+    watch = watch or Unwatched()
+    for number, (chapter, index) in enumerate(zip(new, found, strict=True)):
+        watch.tick(0.5 + 0.5 * number / len(new), "comparing")
         key = put(Chapter, chapter)
         if index < 0:
             rows.append(Revised("", key, chapter.title, "", (), ()))

@@ -105,9 +105,14 @@ def rough_file(audio: Path, script: Chapter, out: Path, ear: Ear, second: Ear | 
     FileProblem, SignalError
         The recording can not be used, or the result not be written; nothing is left behind.
     """
-    watch = watch or Unwatched()
+    heard = proofed(ear_sound(audio), script, ear, second, Part(watch or Unwatched(), 0.0, 0.9))
+    return rough_of(heard, audio, script, out)
+
+
+def rough_of(heard: Proof, audio: Path, script: Chapter, out: Path) -> RoughFile:
+    """As `rough_file`, of a recording that was heard already: `heard` at the ear's rate."""
     info = full_range_info(audio)
-    proof = in_rate(proofed(ear_sound(audio), script, ear, second, Part(watch, 0.0, 0.9)), info.rate, Span(0, info.frames))
+    proof = in_rate(heard, info.rate, Span(0, info.frames))
     files = FileSources(lambda _: audio, channels=info.channels)
     try:
         book, chapter = _one_chapter(audio, files, proof, info.rate, info.frames)

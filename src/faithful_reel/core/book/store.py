@@ -12,7 +12,7 @@ import platform
 import sqlite3
 import time
 import zlib
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, replace
 from functools import lru_cache
 from pathlib import Path
@@ -73,6 +73,34 @@ class Step:
 
 
 _STEP = "id, parent, at, chapter, label, name, (SELECT count(*) FROM steps c WHERE c.parent = steps.id)"
+
+
+@dataclass(frozen=True, slots=True)
+class Packed:
+    """A large value ready to be kept: its key and its JSON, packed."""
+
+    key: str
+    kind: str
+    body: bytes
+
+
+def packed(kind: type, value: Any) -> Packed:
+    """Make a value ready to be kept; needs no database, so that it can be done beside the work."""
+    raw = _adapter(kind).dump_json(value)
+    return Packed(hashlib.sha256(raw).hexdigest()[:32], kind.__name__, zlib.compress(raw, 1))
+
+
+class Packing:
+    """Stands for `BookStore.put` where there is no store: gives the keys and collects what is to be kept."""
+
+    def __init__(self) -> None:
+        self.rows: list[Packed] = []
+
+    def __call__(self, kind: type, value: Any) -> str:
+        """The value's key."""
+        row = packed(kind, value)
+        self.rows.append(row)
+        return row.key
 
 
 def look_for_book(folder: Path) -> None:
@@ -260,7 +288,7 @@ class BookStore:
         for chapter in book.chapters:
             kept = self._kept.get(chapter.id)
             if kept is None or kept[0] is not chapter:
-                kept = chapter, self._put(db, ChapterState, chapter)
+                kept = chapter, _keep(db, packed(ChapterState, chapter))
                 self._kept[chapter.id] = kept
             keys.append(kept[1])
         body = zlib.compress(_adapter(Book).dump_json(replace(book, chapters=())), 1)
@@ -359,14 +387,15 @@ class BookStore:
 
     def put(self, kind: type, value: Any) -> str:
         """Keep a large value by its hash; on return it is on disk."""
-        with self._writing() as db:
-            return self._put(db, kind, value)
+        row = packed(kind, value)
+        self.put_all([row])
+        return row.key
 
-    def _put(self, db: sqlite3.Connection, kind: type, value: Any) -> str:
-        raw = _adapter(kind).dump_json(value)
-        key = hashlib.sha256(raw).hexdigest()[:32]
-        db.execute("INSERT OR IGNORE INTO contents VALUES (?, ?, ?)", (key, kind.__name__, zlib.compress(raw, 1)))
-        return key
+    def put_all(self, rows: Iterable[Packed]) -> None:
+        """Keep values that were packed elsewhere; on return they are on disk, all or none."""
+        with self._writing() as db:
+            for row in rows:
+                _keep(db, row)
 
     def get(self, kind: type, key: str) -> Any:
         """Read a value kept by `put`."""
@@ -381,6 +410,29 @@ class BookStore:
         if row is None:
             raise BookDamaged(f"A part of {self.folder.name} is missing from its database. Restore it from a backup.")
         return _unpacked(row[0])
+
+
+def _keep(db: sqlite3.Connection, row: Packed) -> str:
+    db.execute("INSERT OR IGNORE INTO contents VALUES (?, ?, ?)", (row.key, row.kind, row.body))
+    return row.key
+
+
+class Contents:
+    """Reads the large values of a book from another thread than the one that has it open."""
+
+    def __init__(self, folder: Path) -> None:
+        self._db = sqlite3.connect(f"file:{folder / DATABASE}?mode=ro", uri=True)
+
+    def get(self, kind: type, key: str) -> Any:
+        """A value kept by `BookStore.put`."""
+        row = self._db.execute("SELECT body FROM contents WHERE key = ?", (key,)).fetchone()
+        if row is None:
+            raise BookDamaged("A part of the book is missing from its database. Restore it from a backup.")
+        return _adapter(kind).validate_json(_unpacked(row[0]))
+
+    def close(self) -> None:
+        """Let go of the database."""
+        self._db.close()
 
 
 class Session:
