@@ -87,6 +87,7 @@ class ProofPanel(Desk):
         self._set: tuple[object, Cells] = None, Cells.of(())
         self._pages: tuple[tuple[int, int], ...] = ()
         self._theme: Theme | None = None
+        self._listed: tuple[object, object] = None, None
 
     def _search_row(self) -> QWidget:
         self.search = QWidget()
@@ -254,7 +255,13 @@ class ProofPanel(Desk):
         """Show the chapter at hand."""
         bench = self._presenter.bench
         chapter = bench.chapter
-        self._refresh_docket(chapter)
+        presenter = self._presenter
+        state = (chapter.id, chapter.recording, chapter.hearing, chapter.id in presenter.hearing_now) if chapter else ()
+        sieve = (presenter.current, presenter.show_doubtful, presenter.kind, presenter.decision, presenter.by_doubt)
+        findings = chapter.findings if chapter else ()
+        if self._listed[0] is not findings or self._listed[1] != (state, sieve):
+            self._listed = findings, (state, sieve)
+            self._refresh_docket(chapter)
         if chapter is None:
             self.galley.set_content(GalleyContent(), None)
             self.galley.set_empty_text("This book has no chapters yet. Bring in the manuscript at Intake.")

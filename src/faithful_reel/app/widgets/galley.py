@@ -165,10 +165,9 @@ def draw_sound(
     bottom = np.maximum(bottom, top + 1)
     index = np.arange(rows)[:, None]
     mask = (index >= top) & (index < bottom)
-    ink = theme.color(color or "wave").rgba()
-    pixels = np.where(mask, np.uint32(ink), np.uint32(0))
-    pixels = np.ascontiguousarray(pixels, dtype=np.uint32)
-    image = QImage(pixels.tobytes(), width, rows, width * 4, QImage.Format.Format_ARGB32)
+    pixels = np.ascontiguousarray(mask).view(np.uint8)
+    image = QImage(pixels.tobytes(), width, rows, width, QImage.Format.Format_Indexed8)
+    image.setColorTable([0, theme.color(color or "wave").rgba()])
     image.setDevicePixelRatio(scale)
     painter.drawImage(QPointF(x, y), image)
 

@@ -250,6 +250,8 @@ class Loupe(QWidget):
     def _paint_words(self, painter: QPainter, top: float, height: float) -> None:
         start, stop = self._from(), self._from() + self._span
         painter.setFont(reading_font(14))
+        dots = QPen(self._theme.color("quiet"), 1)
+        dots.setDashPattern([1, 3])
         wide = self.width() / self._span * self._rate > 45
         first, last = np.searchsorted(self._words.starts, (start, stop), side="right").tolist() if self._words else (0, 0)
         for index in range(max(0, first - 1), last):
@@ -258,9 +260,7 @@ class Loupe(QWidget):
             if word.stop < start:
                 continue
             a, b = self._x(word.start), self._x(word.stop)
-            pen = QPen(self._theme.color("quiet"), 1)
-            pen.setDashPattern([1, 3])
-            painter.setPen(pen)
+            painter.setPen(dots)
             painter.drawLine(QPointF(a, 2), QPointF(a, top + height))
             painter.drawLine(QPointF(b, top - 4), QPointF(b, top + height))
             if wide and b - a > painter.fontMetrics().horizontalAdvance(word.text):
