@@ -38,7 +38,7 @@ from faithful_reel.core.book.commands import (
 from faithful_reel.core.book.keeping import verified
 from faithful_reel.core.book.model import Book, Recording
 from faithful_reel.core.book.recordings import decode, faults, overview, path_of, received
-from faithful_reel.core.book.store import APPLICATION_ID, STATE_EVERY, BookStore, Session
+from faithful_reel.core.book.store import APPLICATION_ID, STATE_EVERY, BookStore, Contents, Packing, Session
 from faithful_reel.core.collate.findings import Decision, Finding, Kind
 from faithful_reel.core.errors import AppError, EditRefused, FileProblem, StoreProblem
 from faithful_reel.core.pickups.ledger import Pickup, State, Take
@@ -182,6 +182,24 @@ def test_states_give_the_same_book(session):
     assert session.store.book_at(session.store.head) == session.book
     session.store._db.execute("DELETE FROM states")
     assert session.store.book_at(session.store.head) == session.book
+
+
+def test_values_packed_and_read_elsewhere_are_the_same(session):
+    chapter = chapter_of("x", ["Packed beside the work."])
+    packing = Packing()
+    key = packing(Chapter, chapter)
+    with pytest.raises(StoreProblem, match="missing"):
+        session.store.get(Chapter, key)
+    session.store.put_all(packing.rows)
+    assert session.store.put(Chapter, chapter) == key
+    contents = Contents(session.store.folder)
+    assert contents.get(Chapter, key) == session.store.get(Chapter, key) == chapter
+    with pytest.raises(StoreProblem, match="missing"):
+        contents.get(Chapter, "nothing")
+    session.store._db.execute("UPDATE contents SET body = x'00' WHERE key = ?", (key,))
+    with pytest.raises(StoreProblem, match="damaged"):
+        contents.get(Chapter, key)
+    contents.close()
 
 
 def test_words_are_counted_without_reading_them(session):

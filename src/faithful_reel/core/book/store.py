@@ -425,10 +425,13 @@ class Contents:
 
     def get(self, kind: type, key: str) -> Any:
         """A value kept by `BookStore.put`."""
-        row = self._db.execute("SELECT body FROM contents WHERE key = ?", (key,)).fetchone()
-        if row is None:
-            raise BookDamaged("A part of the book is missing from its database. Restore it from a backup.")
-        return _adapter(kind).validate_json(_unpacked(row[0]))
+        try:
+            row = self._db.execute("SELECT body FROM contents WHERE key = ?", (key,)).fetchone()
+            if row is None:
+                raise BookDamaged("A part of the book is missing from its database. Restore it from a backup.")
+            return _adapter(kind).validate_json(_unpacked(row[0]))
+        except (sqlite3.Error, ValidationError) as problem:
+            raise BookDamaged("The book's database can not be read. Restore it from a backup.") from problem
 
     def close(self) -> None:
         """Let go of the database."""
