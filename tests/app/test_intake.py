@@ -353,6 +353,22 @@ def test_missing_recordings_are_told_at_opening_and_found_again(opened, demo, tm
     assert not desk.search.isVisible()
 
 
+def test_a_recording_changed_without_a_change_of_size_is_told_at_opening(opened):
+    path = opened.window.bench.session.store.folder / "recordings" / opened.bookstate.recordings[1].stored
+    opened.idle()
+    opened.close()
+    raw = bytearray(path.read_bytes())
+    raw[-500] ^= 1
+    path.chmod(0o644)
+    path.write_bytes(raw)
+    opened.window = opened._open()
+    opened.idle()
+    assert "chapter-2.flac (changed)" in opened.window.notice.text()
+    opened.do("view.intake")
+    desk = opened.window.desks["intake"]
+    assert desk.recordings.item(1, 2).text() == "not as it was received"
+
+
 def test_another_file_is_chosen_for_a_lost_recording(opened, demo, tmp_path, monkeypatch):
     opened.do("view.intake")
     desk = opened.window.desks["intake"]

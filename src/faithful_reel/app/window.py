@@ -75,7 +75,7 @@ NOTICE_MS = 12_000
 BACKUP_MS = 10 * 60_000
 MANUSCRIPTS = f"Manuscripts ({' '.join('*' + s for s in manuscript.SUFFIXES)})"
 SOUNDS = f"Sound ({' '.join('*' + s for s in files.SUFFIXES)});;All files (*)"
-QUIET = ("Draw ", "Back up", "Bring in ")
+QUIET = ("Draw ", "Back up", "Bring in ", "Check ")
 """Jobs that are told elsewhere, or that nobody waits for."""
 JOIN_STEP_S = 0.005
 
@@ -1015,13 +1015,19 @@ class Window(QMainWindow):
         pass
 
     def _tell_state(self) -> None:
-        found = self.intake.look_for_faults()
-        if found:
-            names = ", ".join(f"{f.name} ({f.kind})" for f in found[:4]) + (" and more" if len(found) > 4 else "")
-            self.tell(f"{len(found)} of the book's recordings are missing or changed: {names}. Find them again at Intake.")
+        if self.intake.faults:
+            self._tell_faults()
         elif self.bench.session.store.crashed:
             steps = self.bench.session.store.count()
             self.tell(f"The book was not closed the last time. Its database is whole, and all {steps} steps are here.")
+        self.intake.check_touched(self._tell_faults)
+
+    def _tell_faults(self) -> None:
+        found = self.intake.faults
+        if found:
+            named = [f"{self.bench.book.recording(r).name} ({kind})" for r, kind in found.items()]
+            names = ", ".join(named[:4]) + (" and more" if len(named) > 4 else "")
+            self.tell(f"{len(found)} of the book's recordings are missing or changed: {names}. Find them again at Intake.")
 
     def ask_search(self) -> None:
         """Choose a folder to look for lost recordings in."""

@@ -12,6 +12,7 @@ import pytest
 import soundfile
 from support.sounds import noise, speech_like
 
+from faithful_reel.core.book import recordings
 from faithful_reel.core.book.commands import AddChapters, AddRecording, EditReel, PairRecording, RelinkRecording, SetDetails
 from faithful_reel.core.book.keeping import (
     ARCHIVE_SUFFIX,
@@ -24,7 +25,17 @@ from faithful_reel.core.book.keeping import (
     verified,
 )
 from faithful_reel.core.book.model import Stretch
-from faithful_reel.core.book.recordings import decode, faults, found_again, joined, path_of, put_back, received, stand_in
+from faithful_reel.core.book.recordings import (
+    decode,
+    faults,
+    found_again,
+    joined,
+    path_of,
+    put_back,
+    received,
+    stand_in,
+    touched_faults,
+)
 from faithful_reel.core.book.store import BookStore, Session
 from faithful_reel.core.errors import AppError, BookDamaged, Cancelled, FileProblem, StoreProblem
 from faithful_reel.core.jobs import FlagWatch
@@ -232,6 +243,23 @@ def test_verifying_finds_a_changed_byte_and_a_missing_file(book):
     assert {f.kind for f in result.faults} == {"changed", "missing"}
     with BookStore(book) as store:  # and the book still opens; at a glance, what is gone or of another size is told
         assert [f.kind for f in faults(book, Session(store).book)] == ["missing"]
+
+
+def test_a_touched_file_is_read_again_and_an_untouched_one_is_not(book, monkeypatch):
+    state = opened(book)
+    assert touched_faults(book, state) == []
+    read = []
+    monkeypatch.setattr(recordings, "hash_of", lambda path, *_: read.append(path.name) or path.stem)
+    assert touched_faults(book, state) == []
+    assert read == []  # opening again costs nothing
+    monkeypatch.undo()
+    path = book / "recordings" / state.recordings[0].stored
+    raw = bytearray(path.read_bytes())
+    raw[2000] ^= 1
+    path.chmod(0o644)
+    path.write_bytes(raw)  # as many bytes as before
+    assert [(f.name, f.kind) for f in touched_faults(book, state)] == [("one.wav", "changed")]
+    assert [f.kind for f in touched_faults(book, state)] == ["changed"]  # and it stays told
 
 
 # --- recordings that were lost ------------------------------------------------------------------------------------

@@ -29,7 +29,6 @@ class RecordingPicture(QWidget):
         self._length, self._rate = 0, 44_100
         self._tone: Span | None = None
         self._clipped: NDArray[np.float64] = np.zeros(0)
-        self._chapters: tuple[tuple[int, str], ...] = ()
         self._note = ""
 
     def set_theme(self, theme: Theme) -> None:

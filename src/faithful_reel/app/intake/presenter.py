@@ -23,7 +23,7 @@ from faithful_reel.core.book.commands import (
 )
 from faithful_reel.core.book.making import chapter_named_by, chapters_command, passages_in
 from faithful_reel.core.book.model import Book, ChapterState, Recording, Stretch
-from faithful_reel.core.book.recordings import Fault, faults, found_again, joined, put_back, received, stand_in
+from faithful_reel.core.book.recordings import Fault, faults, found_again, joined, put_back, received, stand_in, touched_faults
 from faithful_reel.core.book.revising import Reimport, join_chapters, reimport, split_chapter
 from faithful_reel.core.book.store import Contents, Packed, Packing
 from faithful_reel.core.book.timeline import Hearing
@@ -349,6 +349,22 @@ class IntakePresenter(Observed):
         self.faults = {f.recording: f.kind for f in found}
         self.bench.lost = set(self.faults)
         return found
+
+    def check_touched(self, told: Callable[[], None]) -> None:
+        """Read, beside the work, the recordings that were touched since they were last whole; `told` when one is not."""
+        folder, book = self.bench.session.store.folder, self.bench.book
+
+        def done(found: list[Fault]) -> None:
+            if {f.recording: f.kind for f in found} != self.faults:
+                self.faults = {f.recording: f.kind for f in found}
+                self.bench.lost = set(self.faults)
+                told()
+                self.changed()
+
+        def job(watch: Watch) -> list[Fault]:
+            return touched_faults(folder, book, watch)
+
+        self.bench.jobs.start("Check recordings", job, done=done, stopped=self.bench.stopped)
 
     def find_lost(self, search: Path) -> None:
         """Look in a folder and below it for the lost recordings, by their bytes."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import hashlib
+import json
 import os
 import uuid
 from collections.abc import Iterator
@@ -206,10 +207,15 @@ def joined(book: Book, parts: tuple[Stretch, ...], name: str) -> Recording:
     )
 
 
-def hash_of(path: Path) -> str:
-    """SHA-256 of a file's bytes."""
+def hash_of(path: Path, watch: Watch | None = None, done: float = 0.0) -> str:
+    """SHA-256 of a file's bytes; ticks `watch` all along, so that it can be stopped in the middle of a long file."""
+    watch = watch or Unwatched()
+    digest = hashlib.sha256()
     with path.open("rb") as file:
-        return hashlib.file_digest(file, "sha256").hexdigest()
+        while part := file.read(1 << 20):
+            digest.update(part)
+            watch.tick(done, f"checking {path.name[:12]}")
+    return digest.hexdigest()
 
 
 @dataclass(frozen=True, slots=True)
@@ -229,17 +235,47 @@ def faults(folder: Path, book: Book, *, hashes: bool = False, watch: Watch | Non
     watch = watch or Unwatched()
     found = []
     for index, recording in enumerate(book.recordings):
-        watch.tick(index / len(book.recordings), f"checking {recording.name}")
+        done = index / len(book.recordings)
+        watch.tick(done, f"checking {recording.name}")
         if recording.parts:
             continue
         path = folder / "recordings" / recording.stored
         if not path.is_file():
             found.append(Fault(recording.hash, recording.name, "missing"))
         elif (recording.size and path.stat().st_size != recording.size) or (
-            hashes and hash_of(path) != (recording.file or recording.hash)
+            hashes and hash_of(path, watch, done) != (recording.file or recording.hash)
         ):
             found.append(Fault(recording.hash, recording.name, "changed"))
     return found
+
+
+def touched_faults(folder: Path, book: Book, watch: Watch | None = None) -> list[Fault]:
+    """Recordings that are missing or changed, reading only those that were touched since they were last found whole.
+
+    What was found whole is remembered by size and time of change in `cache`, so that opening a book again costs nothing.
+    """
+    notes = folder / "cache" / "whole.json"
+    whole: dict[str, list[int]] = {}
+    with contextlib.suppress(OSError, ValueError):
+        whole = dict(json.loads(notes.read_text(encoding="utf-8")))
+    stamps = {r.hash: _stamp(folder / "recordings" / r.stored) for r in book.recordings if not r.parts}
+    touched = tuple(r for r in book.recordings if not r.parts and (not stamps[r.hash] or whole.get(r.hash) != stamps[r.hash]))
+    found = faults(folder, replace(book, recordings=touched), hashes=True, watch=watch)
+    wrong = {f.recording for f in found}
+    beside = notes.with_suffix(f".part{uuid.uuid4().hex}")
+    with contextlib.suppress(OSError):  # a shortcut only
+        beside.write_text(json.dumps({k: v for k, v in stamps.items() if v and k not in wrong}), encoding="utf-8")
+        beside.replace(notes)
+    return found
+
+
+def _stamp(path: Path) -> list[int]:
+    """A file's size and time of change; empty where it is not there."""
+    try:
+        found = path.stat()
+    except OSError:
+        return []
+    return [found.st_size, found.st_mtime_ns]
 
 
 def found_again(folder: Path, book: Book, search: Path, watch: Watch | None = None) -> list[str]:
@@ -279,7 +315,6 @@ def put_back(folder: Path, recording: Recording, source: Path) -> None:
     target = folder / "recordings" / recording.stored
     beside = target.with_name(f".{uuid.uuid4().hex}.part")
     try:
-        beside.write_bytes(b"")
         with source.open("rb") as file, beside.open("wb") as out:
             while part := file.read(1 << 20):
                 out.write(part)
