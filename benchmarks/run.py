@@ -171,6 +171,8 @@ galley.set_content(GalleyContent(Cells.of(cells), (), (), at, rate), overview.co
 laid = time.perf_counter() - t
 galley.show()
 app.processEvents()
+from faithful_reel.app.wiring import calm_collector
+calm_collector()  # as the window does
 picture = QPixmap(galley.viewport().size())
 bar = galley.verticalScrollBar()
 frames = []

@@ -649,15 +649,24 @@ class Galley(QAbstractScrollArea):
         line = self._lines[number]
         self._paint_time(painter, line, y)
         self._paint_place(painter, line, y)
-        for index, a, b in line.placed():
-            word = self._content.cells[index].word
-            if self._selection[0] <= word <= self._selection[1] and word >= 0 and self._selection[0] != self._selection[1]:
+        first, last = self._selection
+        for index, a, b in self._touched(line, first, last):
+            word = int(self._content.cells.words[index])
+            if first <= word <= last and word >= 0 and first != last:
                 painter.fillRect(QRectF(a - 3, y + 3, b - a + 6, TEXT_H - 4), self._theme.color("chosen"))
             if index == self._lit:
                 painter.fillRect(QRectF(a - 3, y + 3, b - a + 6, TEXT_H - 4), self._theme.color("lit"))
             if index == self._cursor and self.hasFocus():
                 painter.setPen(QPen(self._theme.color("ink"), 1))
                 painter.drawLine(QPointF(a, y + TEXT_H - 2), QPointF(b, y + TEXT_H - 2))
+
+    def _touched(self, line: _Line, first: int, last: int) -> list[tuple[int, float, float]]:
+        """The cells of a line, where the selection, the light or the cursor is on it; most lines have none of them."""
+        end = line.first + len(line.cells)
+        selected = first != last and self._written[line.first] <= last and self._written[end - 1] >= first
+        if selected or line.first <= self._lit < end or line.first <= self._cursor < end:
+            return line.placed()
+        return []
 
     def _paint_over(self, painter: QPainter, number: int, y: float) -> None:
         if self._playhead >= 0 and self._line_at(self._playhead) == number:
