@@ -12,7 +12,7 @@ import json
 import re
 import sys
 import zipfile
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -97,6 +97,44 @@ def db(x: Sound) -> float:
     return float(10 * np.log10(np.mean(np.square(x)) + 1e-20))
 
 
+def _sounds(phone: str) -> bool:
+    return phone.isalpha() or phone in "ᵻɾʔ"
+
+
+def word_times(
+    words: list[str], phones: list[tuple[str, int, int]], alone: Callable[[str], list[str]]
+) -> list[tuple[str, int, int]]:
+    """Give every spoken phone (phone, start, stop) to a word by aligning with each word said alone; short gaps are halved."""
+    wanted = [(phone, index) for index, word in enumerate(words) for phone in alone(word)]
+    cost = np.zeros((len(phones) + 1, len(wanted) + 1))
+    cost[:, 0], cost[0, :] = np.arange(len(phones) + 1), np.arange(len(wanted) + 1)
+    for i in range(1, len(phones) + 1):
+        for j in range(1, len(wanted) + 1):
+            same = 0.0 if phones[i - 1][0] == wanted[j - 1][0] else 0.9
+            cost[i, j] = min(cost[i - 1, j - 1] + same, cost[i - 1, j] + 1, cost[i, j - 1] + 1)
+    owner = [-1] * len(phones)
+    i, j = len(phones), len(wanted)
+    while i and j:
+        same = 0.0 if phones[i - 1][0] == wanted[j - 1][0] else 0.9
+        if cost[i, j] == cost[i - 1, j - 1] + same:
+            owner[i - 1] = wanted[j - 1][1]
+            i, j = i - 1, j - 1
+        elif cost[i, j] == cost[i - 1, j] + 1:
+            i -= 1
+        else:
+            j -= 1
+    spans: dict[int, tuple[int, int]] = {}
+    for (_, start, stop), word in zip(phones, owner, strict=True):
+        if word >= 0:
+            spans[word] = (min(spans.get(word, (start, 0))[0], start), stop)
+    result = [[w, *spans[k]] for k, w in enumerate(words)]
+    for left, right in itertools.pairwise(result):
+        gap = right[1] - left[2]
+        if gap < 0.12 * RATE:
+            left[2] = right[1] = left[2] + gap // 2
+    return [(str(w), int(a), int(b)) for w, a, b in result]
+
+
 class Booth:
     """The narrator's voice in its room."""
 
@@ -120,44 +158,12 @@ class Booth:
             phones.append((" ", audio.size - counted))
             parts.append(audio)
         voice = soxr.resample(np.concatenate(parts), 22_050, RATE, quality="VHQ")
-        return voice, self._word_times(text, phones)
-
-    def _word_times(self, text: str, phones: list[tuple[str, int]]) -> list[tuple[str, int, int]]:
-        """Give every phone to a word by aligning with each word said alone; short gaps are halved."""
-        words = text.split()
-        wanted: list[tuple[str, int]] = []
-        for index, word in enumerate(words):
-            for sentence in self.voice.phonemize(word):
-                wanted += [(p, index) for p in sentence if p.isalpha() or p in "ᵻɾʔ"]
         ends = np.cumsum([n for _, n in phones]) * 2
-        said = [(p, int(e - 2 * n), int(e)) for (p, n), e in zip(phones, ends, strict=True) if p.isalpha() or p in "ᵻɾʔ"]
-        cost = np.zeros((len(said) + 1, len(wanted) + 1))
-        cost[:, 0], cost[0, :] = np.arange(len(said) + 1), np.arange(len(wanted) + 1)
-        for i in range(1, len(said) + 1):
-            for j in range(1, len(wanted) + 1):
-                same = 0.0 if said[i - 1][0] == wanted[j - 1][0] else 0.9
-                cost[i, j] = min(cost[i - 1, j - 1] + same, cost[i - 1, j] + 1, cost[i, j - 1] + 1)
-        owner = [-1] * len(said)
-        i, j = len(said), len(wanted)
-        while i and j:
-            same = 0.0 if said[i - 1][0] == wanted[j - 1][0] else 0.9
-            if cost[i, j] == cost[i - 1, j - 1] + same:
-                owner[i - 1] = wanted[j - 1][1]
-                i, j = i - 1, j - 1
-            elif cost[i, j] == cost[i - 1, j] + 1:
-                i -= 1
-            else:
-                j -= 1
-        spans: dict[int, tuple[int, int]] = {}
-        for (_, start, stop), word in zip(said, owner, strict=True):
-            if word >= 0:
-                spans[word] = (min(spans.get(word, (start, 0))[0], start), stop)
-        result = [[w, *spans[k]] for k, w in enumerate(words)]
-        for left, right in itertools.pairwise(result):
-            gap = right[1] - left[2]
-            if gap < 0.12 * RATE:
-                left[2] = right[1] = left[2] + gap // 2
-        return [(str(w), int(a), int(b)) for w, a, b in result]
+        said = [(p, int(e - 2 * n), int(e)) for (p, n), e in zip(phones, ends, strict=True) if _sounds(p)]
+        return voice, word_times(text.split(), said, self._alone)
+
+    def _alone(self, word: str) -> list[str]:
+        return [p for sentence in self.voice.phonemize(word) for p in sentence if _sounds(p)]
 
     def breath(self) -> Sound:
         """A drawn breath: band-limited noise that swells and stops."""

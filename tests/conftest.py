@@ -55,12 +55,10 @@ def demo() -> Path:
 
 @pytest.fixture(scope="session")
 def ears():
-    """Both recognisers, loaded once."""
-    from faithful_reel.core.hear.recogniser import Ear
-    from faithful_reel.core.hear.weights import find_first_ear, find_second_ear
+    """All recognisers, loaded once."""
+    from faithful_reel.core.hear.ears import installed_ears
 
-    second = find_second_ear()
-    return Ear(find_first_ear()), Ear(second, witness="second") if second else None
+    return installed_ears()
 
 
 @pytest.fixture(scope="session")
@@ -73,7 +71,7 @@ def proofs(demo, ears):
     truth = json.loads((demo / "truth.json").read_text())
     names = [f"chapter-{n}" for n in (1, 2, 3)]
     scripts = {n: read_script(demo / f"{n}.txt") for n in names}
-    return [(truth[n], scripts[n], proofed(ear_sound(demo / f"{n}.flac"), scripts[n], *ears)) for n in names]
+    return [(truth[n], scripts[n], proofed(ear_sound(demo / f"{n}.flac"), scripts[n], ears)) for n in names]
 
 
 @pytest.fixture(scope="session")

@@ -15,7 +15,7 @@ def main() -> int:
     project = tomllib.loads((ROOT / "pyproject.toml").read_text(encoding="utf-8"))
     extras, groups = project["project"]["optional-dependencies"], project["dependency-groups"]
     sets = {
-        "run": [*project["project"]["dependencies"], *extras["ear"], *extras["second-ear"]],
+        "run": [*project["project"]["dependencies"], *extras["ear"], *extras["second-ear"], *extras["third-ear"]],
         "test": groups["test"],
         "lint": groups["lint"],
         "demo-book": extras["demo-book"],

@@ -54,20 +54,17 @@ def proof(
     script: Script,
     as_json: AsJson = False,
     least: Annotated[float, typer.Option(help="Leave out findings less sure than this, 0 to 1.", min=0, max=1)] = 0.5,
-    one_ear: Annotated[bool, typer.Option("--one-ear", help="Do not ask the second ear, even where it is installed.")] = False,
+    one_ear: Annotated[bool, typer.Option("--one-ear", help="Ask the first ear only, even where others are installed.")] = False,
 ) -> None:
     """Find every departure of a recording from its script."""
     from faithful_reel.core.audio.files import ear_sound
     from faithful_reel.core.collate.proofing import proofed
-    from faithful_reel.core.hear.recogniser import Ear
-    from faithful_reel.core.hear.weights import find_first_ear, find_second_ear
+    from faithful_reel.core.hear.ears import installed_ears
     from faithful_reel.core.text.manuscript import read_script
 
     chapter = read_script(script)
     x = ear_sound(audio)
-    ear = Ear(find_first_ear())
-    weights = None if one_ear else find_second_ear()
-    result = proofed(x, chapter, ear, Ear(weights, witness="second") if weights else None, _watch())
+    result = proofed(x, chapter, installed_ears(only_first=one_ear), _watch())
     shown = [f for f in result.findings if f.confidence >= least]
     if as_json:
         found = [
@@ -96,12 +93,11 @@ def align(audio: Audio, script: Script, as_json: AsJson = False) -> None:
     """Find where every written word is spoken."""
     from faithful_reel.core.audio.files import ear_sound
     from faithful_reel.core.collate.proofing import aligned
-    from faithful_reel.core.hear.recogniser import Ear
-    from faithful_reel.core.hear.weights import find_first_ear
+    from faithful_reel.core.hear.ears import installed_ears
     from faithful_reel.core.text.manuscript import read_script
 
     chapter = read_script(script)
-    placed = aligned(ear_sound(audio), chapter, Ear(find_first_ear()), _watch())
+    placed = aligned(ear_sound(audio), chapter, installed_ears(only_first=True).first, _watch())
     rows = [
         {
             "text": w.text,
@@ -124,17 +120,15 @@ def rough(
     script: Script,
     out: Annotated[Path, typer.Option(help="The new file.")],
     as_json: AsJson = False,
-    one_ear: Annotated[bool, typer.Option("--one-ear", help="Do not ask the second ear, even where it is installed.")] = False,
+    one_ear: Annotated[bool, typer.Option("--one-ear", help="Ask the first ear only, even where others are installed.")] = False,
 ) -> None:
     """Cut a raw recording down to its last complete readings."""
     from faithful_reel.core.book.roughcut import rough_file
-    from faithful_reel.core.hear.recogniser import Ear
-    from faithful_reel.core.hear.weights import find_first_ear, find_second_ear
+    from faithful_reel.core.hear.ears import installed_ears
     from faithful_reel.core.text.manuscript import read_script
 
     chapter = read_script(script)
-    weights = None if one_ear else find_second_ear()
-    made = rough_file(audio, chapter, out, Ear(find_first_ear()), Ear(weights, witness="second") if weights else None, _watch())
+    made = rough_file(audio, chapter, out, installed_ears(only_first=one_ear), _watch())
     if as_json:
         _print(made.as_json())
         return
@@ -153,13 +147,12 @@ def splice(
     as_json: AsJson = False,
 ) -> None:
     """Put a line of a pickup recording into a chapter at word boundaries."""
-    from faithful_reel.core.hear.recogniser import Ear
-    from faithful_reel.core.hear.weights import find_first_ear
+    from faithful_reel.core.hear.ears import installed_ears
     from faithful_reel.core.pickups.placing import splice_file
     from faithful_reel.core.text.manuscript import read_script
 
     chapter = read_script(script)
-    result = splice_file(audio, chapter, pickup, line, out, Ear(find_first_ear()), _watch())
+    result = splice_file(audio, chapter, pickup, line, out, installed_ears(only_first=True).first, _watch())
     if as_json:
         _print(result.as_json())
         return

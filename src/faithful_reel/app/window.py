@@ -53,7 +53,7 @@ from faithful_reel.app.splice.presenter import SplicePresenter
 from faithful_reel.app.theme import THEMES, style_sheet
 from faithful_reel.app.widgets.loupe import Loupe
 from faithful_reel.app.widgets.parts import ROLE, ContentsDelegate, Desk, Meter, button, label, rule, table
-from faithful_reel.app.workbench import Ears, Workbench
+from faithful_reel.app.workbench import Hearers, Workbench
 from faithful_reel.core.audio import files
 from faithful_reel.core.audio.tempo import FASTEST, SLOWEST
 from faithful_reel.core.book import reporting
@@ -88,7 +88,7 @@ class Window(QMainWindow):
         self.bench, self.jobs, self.player, self.settings = bench, jobs, player, settings
         bench.tell = self.tell
         own = str(settings.value("hear/ear", "") or "")
-        bench.ears = Ears(Path(own) if own else None)
+        bench.ears = Hearers(Path(own) if own else None)
         self.setMinimumSize(1000, 640)
         self.intake, self.proof, self.pickups = IntakePresenter(bench), ProofPresenter(bench), PickupsPresenter(bench)
         self.splice, self.mastering = SplicePresenter(bench), MasterPresenter(bench)
@@ -928,7 +928,7 @@ class Window(QMainWindow):
         """Choose the folder of another recogniser; an empty choice goes back to the shipped one."""
         path = QFileDialog.getExistingDirectory(self, "Folder of another ear (cancel: the shipped one)", self._folder())
         self.settings.setValue("hear/ear", path)
-        self.bench.ears = Ears(Path(path) if path else None)
+        self.bench.ears = Hearers(Path(path) if path else None)
         self.tell(f"The ear is now {Path(path).name}." if path else "The ear is the shipped one.")
 
     def ask_release(self) -> None:

@@ -16,9 +16,9 @@ from faithful_reel.core.book.model import Book, ChapterState, Recording
 from faithful_reel.core.book.recordings import decode, overview, path_of
 from faithful_reel.core.book.store import Session
 from faithful_reel.core.book.timeline import Hearing, Tokens, tokens_of
+from faithful_reel.core.collate.findings import Finding
 from faithful_reel.core.errors import AppError, Cancelled
-from faithful_reel.core.hear.recogniser import Ear
-from faithful_reel.core.hear.weights import find_first_ear, find_second_ear
+from faithful_reel.core.hear.ears import Ears, installed_ears
 from faithful_reel.core.jobs import Job, Watch
 from faithful_reel.core.reel.picture import reel_columns
 from faithful_reel.core.reel.reel import Reel
@@ -59,31 +59,20 @@ class Observed:
             listener()
 
 
-class Ears:
+class Hearers:
     """The recognisers, loaded once, by whichever job needs them first."""
 
     def __init__(self, own: Path | None = None) -> None:
         self._own = own
         self._lock = threading.Lock()
-        self._first: Ear | None = None
-        self._second: Ear | None = None
-        self._asked_second = False
+        self._ears: Ears | None = None
 
-    def first(self) -> Ear:
-        """The first ear; raises `EarMissing` where there is none."""
+    def all(self) -> Ears:
+        """The ears that are installed; raises `EarMissing` where there is none."""
         with self._lock:
-            if self._first is None:
-                self._first = Ear(find_first_ear(self._own))
-            return self._first
-
-    def second(self) -> Ear | None:
-        """The second ear where it is installed."""
-        with self._lock:
-            if not self._asked_second:
-                weights = find_second_ear()
-                self._second = Ear(weights, witness="second") if weights else None
-                self._asked_second = True
-            return self._second
+            if self._ears is None:
+                self._ears = installed_ears(self._own)
+            return self._ears
 
 
 class Workbench(Observed):
@@ -92,11 +81,12 @@ class Workbench(Observed):
     def __init__(self, session: Session, jobs: JobRunner, *, tell: Callable[[str], None]) -> None:
         super().__init__()
         self.session, self.jobs, self.tell = session, jobs, tell
-        self.ears = Ears()
+        self.ears = Hearers()
         self.chapter_id = session.book.chapters[0].id if session.book.chapters else ""
         self._texts: dict[str, Chapter] = {}
         self._counts: dict[str, int] = {}
         self._hearings: dict[str, Hearing] = {}
+        self.early: dict[str, tuple[Hearing, tuple[Finding, ...]]] = {}  # of chapters that are being heard
         self._tokens: dict[str, tuple[tuple[object, ...], Tokens]] = {}
         self._texts_of: tuple[object, list[str]] = None, []
         self._overviews: dict[str, Overview] = {}
@@ -171,17 +161,23 @@ class Workbench(Observed):
         return self._counts[chapter.text]
 
     def hearing(self, chapter: ChapterState) -> Hearing | None:
-        """What was heard of a chapter; None before it was."""
+        """What was heard of a chapter, while it is being heard so far; None before."""
         if not chapter.hearing:
-            return None
+            early = self.early.get(chapter.id)
+            return early[0] if early else None
         if chapter.hearing not in self._hearings:
             self._hearings[chapter.hearing] = self.session.store.get(Hearing, chapter.hearing)
         return self._hearings[chapter.hearing]
 
+    def findings(self, chapter: ChapterState) -> tuple[Finding, ...]:
+        """The findings of a chapter; while it is being heard for the first time, those of what was heard so far."""
+        early = self.early.get(chapter.id)
+        return chapter.findings if chapter.hearing or early is None else early[1]
+
     def tokens(self, chapter: ChapterState) -> Tokens:
         """The galley of a chapter as its reel stands."""
         known = self._tokens.get(chapter.id)
-        key = (chapter.reel, chapter.recording, chapter.hearing, chapter.text, self.book.pickups)
+        key = (chapter.reel, chapter.recording, self.hearing(chapter), chapter.text, self.book.pickups)
         if known is None or any(a is not b for a, b in zip(known[0], key, strict=True)):
             written = self.text(chapter)
             if self._texts_of[0] is not written:

@@ -5,11 +5,13 @@ from __future__ import annotations
 import queue
 import threading
 from collections.abc import Callable, Iterable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from typing import Protocol, TypeVar
 
 from faithful_reel.core.errors import Cancelled
 
 T = TypeVar("T")
+S = TypeVar("S")
 
 
 class Watch(Protocol):
@@ -90,3 +92,15 @@ def ahead(parts: Iterable[T], depth: int = 4) -> Iterator[T]:
     finally:
         left.set()
         thread.join()
+
+
+def at_once(work: Callable[[S], T], items: Iterable[S], workers: int = 3) -> Iterator[T]:
+    """The results of `work` for every item, in order, made a few at a time; what is not begun is dropped at the end."""
+    with ThreadPoolExecutor(workers, thread_name_prefix="at-once") as pool:
+        futures = [pool.submit(work, item) for item in items]
+        try:
+            for future in futures:
+                yield future.result()
+        finally:
+            for future in futures:
+                future.cancel()

@@ -107,7 +107,7 @@ def test_the_demos_raw_chapters_become_one_reading(demo, ears, proofs, tmp_path,
     info = soundfile.info(str(tmp_path / "cut.wav"))
     assert info.frames / info.samplerate == pytest.approx(made_.after_s, abs=1e-3)
     assert info.samplerate == soundfile.info(str(raw)).samplerate
-    again = proofed(ear_sound(tmp_path / "cut.wav"), script, *ears)
+    again = proofed(ear_sound(tmp_path / "cut.wav"), script, ears)
     left = [f for f in again.findings if f.confidence >= 0.5 and f.kind in (Kind.REPEATED, Kind.FALSE_START, Kind.PAUSE)]
     assert left == []
     # and nothing that a reading had right was cut away

@@ -57,7 +57,7 @@ def test_a_stray_sample_does_not_cut_a_chapter(chapters):
 def test_raw_recordings_are_known_by_ear(chapters, sounds, ears):
     finder = Finder(chapters)
     for number, x in enumerate(sounds):
-        samples = sampled(source(x), len(x), RATE, ears[0])
+        samples = sampled(source(x), len(x), RATE, ears.first)
         (found,) = passages("r", samples, len(x), RATE, finder, source(x))
         assert (found.chapter, found.start, found.stop) == (number, 0, len(x))
         assert found.sure > 0.6
@@ -68,7 +68,7 @@ def test_raw_recordings_are_known_by_ear(chapters, sounds, ears):
 def test_two_chapters_in_one_file_are_cut_in_the_pause_between_them(chapters, sounds, ears):
     x = np.concatenate([sounds[1], sounds[2]])
     finder = Finder(chapters)
-    samples = sampled(source(x), len(x), RATE, ears[0])
+    samples = sampled(source(x), len(x), RATE, ears.first)
     found = passages("r", samples, len(x), RATE, finder, source(x))
     assert [p.chapter for p in found] == [1, 2]
     # the second chapter's ten seconds of room tone begin where the first one's file ended
@@ -82,7 +82,7 @@ def test_parts_of_a_chapter_are_put_in_order(chapters, sounds, ears):
     finder = Finder(chapters)
     order = []
     for x in (sounds[0][half:], sounds[0][:half]):
-        samples = sampled(source(x), len(x), RATE, ears[0])
+        samples = sampled(source(x), len(x), RATE, ears.first)
         (found,) = passages("r", samples, len(x), RATE, finder, source(x))
         order.append((found.chapter, found.first_word))
     assert [c for c, _ in order] == [0, 0]

@@ -72,10 +72,18 @@ def test_the_aligner_places_words_and_tells_a_text_that_does_not_fit(demo):
     x = read_mono(demo / "chapter-1.flac", EAR_RATE)
     truth = json.loads((demo / "truth.json").read_text())["chapter-1"]["words"]
     words = ["it", "left", "the", "old", "ferry", "lying", "on", "its", "side", "in", "the", "mud"]
-    placed = Aligner().align(x, Span(round(16.95 * EAR_RATE), round(20.4 * EAR_RATE)), words)
+    span = Span(round(16.95 * EAR_RATE), round(20.4 * EAR_RATE))
+    with Aligner() as aligner:
+        placed = aligner.align(x, span, words)
+        right, wrong = aligner.fit(x, span, words), aligner.fit(x, span, [*words[:4], "lorry", *words[5:]])
+        assert aligner.align(x, Span(span.start, span.start + 800), words * 3) is None
+        assert aligner.fit(x, Span(0, 0), words) is None
     assert placed is not None
+    assert right is not None
+    assert wrong is not None
+    assert right > wrong + 20  # nats: the phones of "ferry" fit better
     starts = {index: start for index, start, _ in truth}
-    errors = [abs(p.start / EAR_RATE - starts[17 + k]) for k, p in enumerate(placed[0])]
+    errors = [abs(p.start / EAR_RATE - starts[17 + k]) for k, p in enumerate(placed)]
     assert np.median(errors) < 0.04
 
 
@@ -143,7 +151,7 @@ def test_word_edges_within_30_ms_of_the_synthesisers_truth(demo, ears):
     errors = []
     for number in (1, 2, 3):
         chapter = read_script(demo / f"chapter-{number}.txt")
-        placed = aligned(read_mono(demo / f"chapter-{number}.flac", EAR_RATE), chapter, ears[0])
+        placed = aligned(read_mono(demo / f"chapter-{number}.flac", EAR_RATE), chapter, ears.first)
         for index, start, stop in truth[f"chapter-{number}"]["words"]:
             place = placed[index]
             if place is not None:
@@ -155,4 +163,4 @@ def test_word_edges_within_30_ms_of_the_synthesisers_truth(demo, ears):
 @pytest.mark.slow
 def test_silence_and_another_text_are_told(ears):
     with pytest.raises(SignalError, match="Nobody speaks"):
-        proofed(np.zeros(EAR_RATE * 5, np.float32), chapter_of("x", ["Some words."]), ears[0])
+        proofed(np.zeros(EAR_RATE * 5, np.float32), chapter_of("x", ["Some words."]), ears)

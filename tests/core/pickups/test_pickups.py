@@ -96,7 +96,7 @@ def test_the_call_sheet_says_what_and_where():
 @pytest.mark.slow
 def test_the_demos_pickup_recording_is_sorted(demo, ears):
     truth = json.loads((demo / "truth.json").read_text())["pickups-1"]["takes"]
-    said = heard_in(read_mono(demo / "pickups-1.flac", EAR_RATE), 44_100, ears[0], Unwatched())
+    said = heard_in(read_mono(demo / "pickups-1.flac", EAR_RATE), 44_100, ears.first, Unwatched())
     for line in dict.fromkeys(t["line"] for t in truth):
         takes, best = takes_of(line, said, "r")
         real = [t for t in truth if t["line"] == line]

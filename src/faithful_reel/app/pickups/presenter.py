@@ -69,7 +69,7 @@ class PickupsPresenter(Observed):
             recording = received(folder, path, rate, Part(watch, 0.0, 0.2))
             decode(folder, book, recording)
             x = read_mono(path_of(folder, recording, rate), EAR_RATE)
-            heard = heard_in(x, rate, ears.first(), Part(watch, 0.2, 1.0))
+            heard = heard_in(x, rate, ears.all().first, Part(watch, 0.2, 1.0))
             found = tuple((p.id, *takes_of(p.line, heard, recording.hash)) for p in waiting)
             matched = tuple(row for row in found if row[1])
             if not matched:

@@ -258,7 +258,7 @@ class ProofPanel(Desk):
         presenter = self._presenter
         state = (chapter.id, chapter.recording, chapter.hearing, chapter.id in presenter.hearing_now) if chapter else ()
         sieve = (presenter.current, presenter.show_doubtful, presenter.kind, presenter.decision, presenter.by_doubt)
-        findings = chapter.findings if chapter else ()
+        findings = self._presenter.bench.findings(chapter) if chapter else ()
         if self._listed[0] is not findings or self._listed[1] != (state, sieve):
             self._listed = findings, (state, sieve)
             self._refresh_docket(chapter)
@@ -296,7 +296,8 @@ class ProofPanel(Desk):
             self._set = tokens, Cells(tokens.texts, tokens.words, tokens.starts, tokens.stops, paragraphs, heads, italics)
         cells = self._set[1]
         marks = []
-        for f, span in zip(chapter.findings, finding_spans(chapter, chapter.findings), strict=True):
+        findings = self._presenter.bench.findings(chapter)
+        for f, span in zip(findings, finding_spans(chapter, findings), strict=True):
             gone = span is None and f.kind.value in ("added", "repeated", "false_start", "pause", "noise")
             if not gone:
                 start, stop = (span.start, span.stop) if span else (-1, -1)

@@ -44,7 +44,7 @@ class ProofPresenter(Observed):
             return []
         rows = [
             f
-            for f in chapter.findings
+            for f in self.bench.findings(chapter)
             if (self.show_doubtful or f.confidence >= SHOWN or f.decision is not Decision.OPEN)
             and self.kind in ("", f.kind.value)
             and self.decision in ("", f.decision.value)
@@ -59,7 +59,7 @@ class ProofPresenter(Observed):
     def folded(self) -> int:
         """How many doubtful findings are folded away."""
         chapter = self.bench.chapter
-        return sum(f.confidence < SHOWN and f.decision is Decision.OPEN for f in chapter.findings) if chapter else 0
+        return sum(f.confidence < SHOWN and f.decision is Decision.OPEN for f in self.bench.findings(chapter)) if chapter else 0
 
     def finding(self) -> Finding | None:
         """The finding at hand."""
@@ -263,22 +263,36 @@ class ProofPresenter(Observed):
         path, rate, ears = self.bench.path_of(chapter.recording), self.bench.book.rate, self.bench.ears
         length = self.bench.book.recording(chapter.recording).length
 
+        so_far: list[Proof] = []  # handed from the job's thread to this one
+
+        def early(proof: Proof) -> None:
+            so_far[:] = [in_rate(proof, rate, Span(0, length))]
+
         def job(watch: Watch) -> Proof:
             watch.tick(0.0, "waking the ear")
-            ear, second = ears.first(), ears.second()
-            return in_rate(proofed(ear_sound(path), text, ear, second, watch), rate, Span(0, length))
+            found = ears.all()
+            watch.tick(0.0, "listening")
+            return in_rate(proofed(ear_sound(path), text, found, watch, early), rate, Span(0, length))
+
+        def progress(_fraction: float, _note: str) -> None:
+            if so_far and not self.bench.book.chapter(chapter_id).hearing:
+                proof = so_far.pop()
+                self.bench.early[chapter_id] = hearing_of(proof), proof.findings
+                self.bench.changed()
 
         def done(proof: Proof) -> None:
             self.hearing_now.discard(chapter_id)
+            self.bench.early.pop(chapter_id, None)
             self._heard(chapter, proof)
 
         def stopped(why: BaseException) -> None:
             self.hearing_now.discard(chapter_id)
+            self.bench.early.pop(chapter_id, None)
             self.changed()
             self.bench.stopped(why)
 
         self.hearing_now.add(chapter_id)
-        self.bench.jobs.start(f"Hear {chapter.title}", job, done=done, stopped=stopped)
+        self.bench.jobs.start(f"Hear {chapter.title}", job, done=done, stopped=stopped, progress=progress)
         self.changed()
 
     def _heard(self, chapter: ChapterState, proof: Proof) -> None:

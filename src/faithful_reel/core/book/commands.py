@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import dataclass, replace
 from typing import ClassVar
 
@@ -307,8 +308,16 @@ class PlaceHearing:
         before = {(f.kind, f.word_index, f.word_count, f.heard): f for f in book.chapter(self.chapter).findings}
         kept = []
         for finding in self.findings:
-            old = before.get((finding.kind, finding.word_index, finding.word_count, finding.heard))
+            old = before.pop((finding.kind, finding.word_index, finding.word_count, finding.heard), None)
             kept.append(replace(finding, decision=old.decision, note=old.note) if old else finding)
+        taken = {f.id for f in kept}
+        free = (name for n in itertools.count(1) if (name := f"k{n:04d}") not in taken)
+        kept += [  # what the editor noted or decided stays, whether the ear hears it again or not
+            replace(old, id=next(free)) if old.id in taken else old
+            for old in before.values()
+            if old.id.startswith("h") or old.decision is not Decision.OPEN or old.note
+        ]
+        kept.sort(key=lambda f: (f.start, f.word_index))
         return book.with_chapter(self.chapter, lambda c: replace(c, hearing=self.hearing, findings=tuple(kept)))
 
 

@@ -20,7 +20,7 @@ from faithful_reel.core.book.timeline import Hearing, hearing_of, tokens_of
 from faithful_reel.core.collate.findings import Decision, Finding, Kind
 from faithful_reel.core.collate.proofing import SHOWN, Proof, in_rate, proofed
 from faithful_reel.core.errors import EditRefused
-from faithful_reel.core.hear.recogniser import Ear
+from faithful_reel.core.hear.ears import Ears
 from faithful_reel.core.jobs import Part, Unwatched, Watch
 from faithful_reel.core.reel.commands import ReelCommand, ToneSource
 from faithful_reel.core.reel.reel import reel_of
@@ -97,7 +97,7 @@ class RoughFile:
         }
 
 
-def rough_file(audio: Path, script: Chapter, out: Path, ear: Ear, second: Ear | None, watch: Watch | None = None) -> RoughFile:
+def rough_file(audio: Path, script: Chapter, out: Path, ears: Ears, watch: Watch | None = None) -> RoughFile:
     """Make a rough cut of a raw recording and write it to `out`, at the recording's rate and with its channels.
 
     Raises
@@ -105,7 +105,7 @@ def rough_file(audio: Path, script: Chapter, out: Path, ear: Ear, second: Ear | 
     FileProblem, SignalError
         The recording can not be used, or the result not be written; nothing is left behind.
     """
-    heard = proofed(ear_sound(audio), script, ear, second, Part(watch or Unwatched(), 0.0, 0.9))
+    heard = proofed(ear_sound(audio), script, ears, Part(watch or Unwatched(), 0.0, 0.9))
     return rough_of(heard, audio, script, out)
 
 

@@ -8,11 +8,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
 
-from faithful_reel.core.collate.links import Link
+from faithful_reel.core.collate.links import Link, collated
 from faithful_reel.core.hear.pronounce import phone_distance, phones_of
-from faithful_reel.core.hear.recogniser import Heard
 from faithful_reel.core.text.spoken import sound_key, spoken_forms
-from faithful_reel.core.text.words import Chapter
 
 
 class Kind(StrEnum):
@@ -47,12 +45,13 @@ class Evidence:
     """Why a finding is believed.
 
     `ear` is the first ear's own confidence in what it heard; `witness` how many nats the sound favours the heard over
-    the written words; `second` what the second ear heard, None where it was not asked.
+    the written words; `second` and `third` what those ears heard, None where they were not asked.
     """
 
     ear: float = 0.0
     witness: float | None = None
     second: str | None = None
+    third: str | None = None
     note: str = ""
 
 
@@ -86,11 +85,20 @@ class Difference:
 _CLAUSE_END = re.compile(r"[.,;:!?…—–-][\"'”’)]*$")
 
 
-def differences(chapter: Chapter, heard: Sequence[Heard], links: Sequence[Link]) -> list[Difference]:
-    """Name every link that is not a right reading.  Extra words that repeat the text are told from added ones."""
-    written = [w.text for w in chapter.words]
-    said = [h.text for h in heard]
-    sentence_starts = {s.start for s in chapter.sentences()}
+def differences(written: Sequence[str], starts: frozenset[int], said: Sequence[str], links: Sequence[Link]) -> list[Difference]:
+    """Name every link that is not a right reading.  Extra words that repeat the text are told from added ones.
+
+    Parameters
+    ----------
+    written : sequence of str
+        The chapter's tokens.
+    starts : frozenset of int
+        The tokens that begin a sentence.
+    said : sequence of str
+        What was heard.
+    links : sequence of Link
+        Between the two.
+    """
     found: list[Difference] = []
     for link in links:
         if link.same:
@@ -98,10 +106,33 @@ def differences(chapter: Chapter, heard: Sequence[Heard], links: Sequence[Link])
         if not link.heard:
             found.append(Difference(Kind.SKIPPED, link.written, link.heard))
         elif link.written:
-            found.append(Difference(Kind.MISREAD, link.written, link.heard))
+            found += _misread(written, said, link)
         else:
-            found += _extra(written, said, sentence_starts, link)
+            found += _extra(written, said, starts, link)
     return found
+
+
+def _misread(written: Sequence[str], said: Sequence[str], link: Link) -> list[Difference]:
+    """A misread; where more was heard than is written and it ends in the words that follow, those were read twice."""
+    here, at = link.written, link.heard
+    for count in range(len(at) - len(here), 0, -1):
+        following = range(here.stop, here.stop + count)
+        tail = range(at.stop - count, at.stop)
+        if following.stop <= len(written) and all(_key(written[i]) == _key(said[j]) for i, j in zip(following, tail, strict=True)):
+            own = [] if _near(written[here.start], said[at.start]) and len(here) == len(at) - count == 1 else [here]
+            first = [Difference(Kind.MISREAD, here, range(at.start, tail.start)) for here in own]
+            return [*first, Difference(Kind.REPEATED, following, tail)]
+    return [Difference(Kind.MISREAD, here, at)]
+
+
+def departures(written: Sequence[str], starts: frozenset[int], span: range, said: Sequence[str]) -> list[Difference]:
+    """The differences of one place: the tokens `span` of the chapter against what was said there."""
+    at = span.start
+    links = [
+        Link(range(k.written.start + at, k.written.stop + at), k.heard, k.same)
+        for k in collated([written[i] for i in span], list(said))
+    ]
+    return differences(written, starts, said, links)
 
 
 def _near(a: str, b: str) -> bool:
@@ -114,13 +145,17 @@ def _near(a: str, b: str) -> bool:
     return phone_distance(p, q) <= 0.35 * max(len(p), len(q), 1)
 
 
-def _extra(written: list[str], said: list[str], sentence_starts: set[int], link: Link) -> list[Difference]:
+def _extra(written: Sequence[str], said: Sequence[str], sentence_starts: frozenset[int], link: Link) -> list[Difference]:
     """Split heard words with no written ones into readings of nearby text and truly added words."""
     here = link.written.start
     found: list[Difference] = []
     at, stop = link.heard.start, link.heard.stop
     added_from = at
-    w_keys, h_keys = [_key(t) for t in written], [_key(t) for t in said[at:stop]]
+    # the text that may be read again: sixty words back and as far on as there are heard ones
+    base = max(0, here - 90)
+    window = [_key(t) for t in written[base : here + (stop - at) + 8]]
+    w_keys = [""] * base + window
+    h_keys = [_key(t) for t in said[at:stop]]
     first = at
     while at < stop:
         read, start, length = _reread(w_keys, h_keys[at - first :], here, sentence_starts)
@@ -147,7 +182,7 @@ def _key(token: str) -> str:
     return " ".join(sound_key(w) for w in spoken_forms(token)[0])
 
 
-def _short_reread(written: list[str], said: list[str], at: int, stop: int, here: int) -> tuple[int, int, int]:
+def _short_reread(written: Sequence[str], said: Sequence[str], at: int, stop: int, here: int) -> tuple[int, int, int]:
     """One to three words that sound like those just before or just after `here`."""
     for count in range(stop - at, 0, -1):
         for start in (here, here - count):
@@ -160,7 +195,7 @@ def _short_reread(written: list[str], said: list[str], at: int, stop: int, here:
     return 0, 0, 0
 
 
-def _reread(w_keys: list[str], h_keys: list[str], here: int, sentence_starts: set[int]) -> tuple[int, int, int]:
+def _reread(w_keys: list[str], h_keys: list[str], here: int, sentence_starts: frozenset[int]) -> tuple[int, int, int]:
     """The longest start of `h_keys` that reads text around `here` again: (heard words, first written word, written words).
 
     The text may begin at `here`, at a sentence start up to 60 words before, or end at `here`.  Seven words in ten must

@@ -114,10 +114,10 @@ def _table(a, b, swap, open_, extend):  # type: ignore[no-untyped-def]  # pragma
                 extra[j] = match[j - 1] + open_ + extend
             best = diagonal + (0.0 if a[i - 1] == b[j - 1] else swap)
             diagonal = match[j]
-            if extra[j] < best:
+            if extra[j] < best - 1e-9:  # as good but for rounding is no better: the last copy is taken
                 best = extra[j]
                 bits |= 1
-            if missing[j] < best:
+            if missing[j] < best - 1e-9:
                 best = missing[j]
                 bits = (bits & 12) | 2
             match[j] = best

@@ -1,16 +1,23 @@
-"""Word edges: forced alignment of short chunks to the words that were heard in them."""
+"""Word edges, and how well a text fits the sound: forced alignment of short stretches, in child processes."""
 
 from __future__ import annotations
 
 import math
+import pickle
+import queue
+import subprocess
+import sys
 from collections.abc import Sequence
 from dataclasses import dataclass
-from functools import lru_cache
+from types import TracebackType
+from typing import Any, Self
 
 import numpy as np
 
 from faithful_reel.core.audio.roomtone import frame_levels
+from faithful_reel.core.errors import EarMissing
 from faithful_reel.core.hear.pronounce import phones_of
+from faithful_reel.core.text.spoken import plain, spoken_forms
 from faithful_reel.core.units import EAR_RATE, Signal, Span
 
 FRAME = EAR_RATE // 100
@@ -18,7 +25,11 @@ CENTRE = 205
 """Samples from a frame's index to the middle of its 25.6 ms window, where its edge really lies."""
 REFINE_S = 0.02
 """An edge beside a pause is moved to where the energy leaves the floor, at most this far."""
-_SETTINGS = {"bestpath": False, "loglevel": "FATAL"}
+CHILDREN = 2
+Fitted = tuple[str, int, int, float]
+"""A word, its first and last frame, its acoustic likelihood."""
+_SHIFT = 1024
+"""The decoder's scores are shifted right by ten bits."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,54 +41,86 @@ class Aligned:
     score: float
 
 
-@lru_cache(maxsize=4096)
-def _seen(word: str) -> tuple[str, str]:
-    return "w" + "".join(c if c.isalpha() else "_" for c in word), " ".join(phones_of(word))
-
-
 class Aligner:
-    """Wraps one pocketsphinx decoder; not for use by two threads at once."""
+    """Two child processes that are started when they are first needed; may be asked by any thread.
+
+    Use it as a context manager, or call `close`.
+    """
 
     def __init__(self) -> None:
-        from pocketsphinx import Decoder, get_model_path
+        self._children: list[subprocess.Popen[bytes]] = []
+        self._free: queue.SimpleQueue[subprocess.Popen[bytes] | None] = queue.SimpleQueue()
+        for _ in range(CHILDREN):
+            self._free.put(None)
 
-        self._decoder = Decoder(
-            hmm=get_model_path("en-us/en-us"), dict=get_model_path("en-us/cmudict-en-us.dict"), lm=None, **_SETTINGS
-        )
-        self._log_base = math.log(1.0001)
+    def __enter__(self) -> Self:
+        return self
 
-    def align(self, x: Signal, span: Span, words: Sequence[str]) -> tuple[list[Aligned], float] | None:
-        """Place `words`, plain and in order, in `span` of a recording at 16 kHz.
+    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+        self.close()
 
-        Returns the edges of every word and the total acoustic score in thousands of the decoder's log units, or None
-        where the words do not fit the sound at all.
-        """
-        decoder = self._decoder
-        for word in words:
-            if decoder.lookup_word(word) is None:
-                decoder.add_word(word, " ".join(phones_of(word)) or "AH", True)
-        audio = (np.clip(x[span.start : span.stop], -1, 1) * 32767).astype(np.int16)
+    def close(self) -> None:
+        """End the children."""
+        for child in self._children:
+            child.kill()
+            child.communicate()
+        self._children.clear()
+
+    def _asked(self, request: object) -> Any:
+        child = self._free.get()
         try:
-            decoder.set_align_text(" ".join(words))
-            decoder.start_utt()
-            decoder.process_raw(audio.tobytes(), False, True)
-            decoder.end_utt()
-        except RuntimeError:
-            return None
+            if child is None:
+                command = [sys.executable, "-m", "faithful_reel.core.hear.phones_child"]
+                child = subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE)
+                self._children.append(child)
+            assert child.stdin is not None
+            assert child.stdout is not None
+            pickle.dump(request, child.stdin)
+            child.stdin.flush()
+            return pickle.load(child.stdout)  # noqa: S301 - our own child's answer
+        except (OSError, EOFError, pickle.UnpicklingError) as error:
+            child = None
+            raise EarMissing("The helper that places words in the sound ended unexpectedly. Try again.") from error
+        finally:
+            self._free.put(child)
+
+    def _fitted(
+        self, x: Signal, span: Span, words: Sequence[str], *, comparing: bool
+    ) -> list[tuple[str, int, int, float]] | None:
+        audio = (np.clip(x[span.start : span.stop], -1, 1) * 32767).astype(np.int16).tobytes()
+        found: list[Fitted] | None
+        found = self._asked((comparing, audio, [(word, " ".join(phones_of(word))) for word in words]))
+        return found
+
+    def align(self, x: Signal, span: Span, words: Sequence[str]) -> list[Aligned] | None:
+        """Place `words`, plain and in order, in `span` of a recording at 16 kHz; None where they do not fit at all."""
         placed: list[Aligned] = []
-        total = 0.0
-        for segment in decoder.seg() or ():
-            score = math.log(max(segment.ascore, 1e-300)) / self._log_base
-            total += score
-            if segment.word.startswith(("<", "[", "+")):
+        for word, first, last, likelihood in self._fitted(x, span, words, comparing=False) or ():
+            if word.startswith(("<", "[", "+")):
                 continue
-            start = span.start + segment.start_frame * FRAME + CENTRE
-            stop = span.start + (segment.end_frame + 1) * FRAME + CENTRE
-            frames = max(1, segment.end_frame + 1 - segment.start_frame)
-            placed.append(Aligned(min(start, span.stop - 1), min(max(stop, start + 1), span.stop), score / frames))
-        if len(placed) != len(words):
+            start = span.start + first * FRAME + CENTRE
+            stop = span.start + (last + 1) * FRAME + CENTRE
+            score = _nats(likelihood) / max(1, last + 1 - first)
+            placed.append(Aligned(min(start, span.stop - 1), min(max(stop, start + 1), span.stop), score))
+        return placed if len(placed) == len(words) else None
+
+    def fit(self, x: Signal, span: Span, tokens: Sequence[str]) -> float | None:
+        """Acoustic log likelihood, in nats, of words by their phones alone; None where they do not fit at all.
+
+        Only the difference of two texts over the same span means something.
+        """
+        words = [plain(w) for token in tokens for w in spoken_forms(token)[0] if phones_of(w)]
+        span = Span(span.start, max(span.start, min(span.stop, len(x))))
+        if not words or len(span) < 10 * FRAME:
             return None
-        return placed, total / 1000
+        found = self._fitted(x, span, words, comparing=True)
+        if found is None or sum(not f[0].startswith(("<", "[", "+")) for f in found) != len(words):
+            return None
+        return sum(_nats(likelihood) for _, _, _, likelihood in found)
+
+
+def _nats(likelihood: float) -> float:
+    return math.log(max(likelihood, 1e-300)) * _SHIFT
 
 
 def refined(x: Signal, placed: Sequence[Aligned]) -> list[Aligned]:

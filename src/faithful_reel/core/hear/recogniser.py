@@ -1,22 +1,27 @@
-"""The ear: what was said, found without the manuscript, and how well a given text fits the same sound."""
+"""The ears: what was said, found without the manuscript, and how well a given text fits the same sound."""
 
 from __future__ import annotations
 
-import math
-from collections.abc import Callable, Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from typing import Any, Protocol
 
 import numpy as np
+from numpy.typing import NDArray
 
 from faithful_reel.core.hear.pauses import Chunk
 from faithful_reel.core.hear.weights import Weights
-from faithful_reel.core.jobs import Unwatched, Watch
+from faithful_reel.core.jobs import Unwatched, Watch, at_once
 from faithful_reel.core.units import EAR_RATE, Signal, Span
 
 THREADS = 2
 WINDOW = 3000
-"""Frames of 10 ms in the recogniser's window of 30 s."""
+"""Frames of 10 ms in the recogniser's full window of 30 s."""
+TAIL = 200
+"""Frames of quiet after a chunk.  A window cut to the chunk is four times as fast as the full one; without this tail
+the recogniser does not notice the end and says the last words again."""
+MOST_TOKENS = 8.0
+"""Tokens a second; more are a loop, which is heard again in the full window."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,13 +35,40 @@ class Heard:
     witness: str = "first"
 
 
+class Attended(Protocol):
+    """A stretch of sound that an ear has taken in."""
+
+    def words(self) -> list[Heard]:
+        """What is said in it; times are the ear's own, good to about 0.1 s."""
+        ...
+
+
+class Listener(Protocol):
+    """An ear of any make; may be asked by two threads at once."""
+
+    witness: str
+
+    def attend(self, x: Signal, span: Span) -> Attended:
+        """Take in a stretch of a recording at 16 kHz."""
+        ...
+
+
+def hear(ear: Listener, x: Signal, chunks: Sequence[Chunk], watch: Watch | None = None) -> Iterator[list[Heard]]:
+    """Recognise all chunks, in order, two at a time; ticks `watch` after each."""
+    watch = watch or Unwatched()
+
+    def words(chunk: Chunk) -> list[Heard]:
+        return ear.attend(x, chunk.span).words()
+
+    for done, heard in enumerate(at_once(words, chunks, THREADS), 1):
+        yield heard
+        watch.tick(done / len(chunks), "listening")
+
+
 class Ear:
-    """A recogniser: int8 on the CPU, temperature 0, beam 1, never prompted.
+    """A recogniser: int8 on the CPU, temperature 0, beam 1, never prompted."""
 
-    `hear` and `judge` may be called from any thread.
-    """
-
-    def __init__(self, weights: Weights, *, witness: str = "first") -> None:
+    def __init__(self, weights: Weights, *, witness: str = "first", language: str = "en") -> None:
         from faster_whisper import WhisperModel
         from faster_whisper.tokenizer import Tokenizer
         from tqdm import tqdm
@@ -52,84 +84,65 @@ class Ear:
             self._model.hf_tokenizer,
             multilingual,
             task="transcribe" if multilingual else None,
-            language="en" if multilingual else None,
+            language=language if multilingual else None,
         )
 
-    def hear_chunk(self, x: Signal, chunk: Chunk) -> list[Heard]:
-        """Recognise one chunk of a recording at 16 kHz; times are the recogniser's own, good to about 0.1 s."""
-        segments, _ = self._model.transcribe(
-            np.ascontiguousarray(x[chunk.span.start : chunk.span.stop], dtype=np.float32),
-            language="en",
-            beam_size=1,
-            temperature=0.0,
-            word_timestamps=True,
-            condition_on_previous_text=False,
-            no_speech_threshold=None,
-            log_prob_threshold=None,
-            compression_ratio_threshold=None,
-            vad_filter=False,
-        )
-        heard = []
-        for segment in segments:
-            for word in segment.words or ():
-                text = word.word.strip()
-                if text:
-                    start = chunk.span.start + round(word.start * EAR_RATE)
-                    stop = max(start + 1, chunk.span.start + round(word.end * EAR_RATE))
-                    heard.append(
-                        Heard(
-                            text,
-                            min(start, chunk.span.stop - 1),
-                            min(stop, chunk.span.stop),
-                            float(word.probability),
-                            self.witness,
-                        )
-                    )
-        return heard
-
-    def hear(self, x: Signal, chunks: Sequence[Chunk], watch: Watch | None = None) -> Iterator[list[Heard]]:
-        """Recognise all chunks, in order, two at a time; ticks `watch` after each."""
-        watch = watch or Unwatched()
-        with ThreadPoolExecutor(THREADS, thread_name_prefix="ear") as pool:
-            futures = [pool.submit(self.hear_chunk, x, chunk) for chunk in chunks]
-            try:
-                for done, future in enumerate(futures, 1):
-                    yield future.result()
-                    watch.tick(done / len(futures), "listening")
-            finally:
-                for future in futures:
-                    future.cancel()
-
-    def judge(
-        self, x: Signal, span: Span, texts_of: Callable[[list[str] | None], Sequence[str]], *, listening: bool
-    ) -> list[float]:
-        """Log probability (nats) of texts given the sound of `span`: the recogniser as witness, and as second ear.
-
-        All texts are forced through the decoder over the same seconds, so that the difference of two of them says
-        which one the sound, and the ear's sense of language, bear out.  The sound is encoded once for all of it.
-
-        Parameters
-        ----------
-        texts_of : callable
-            Given what this ear hears in the span, as tokens (None unless `listening`), returns the texts to score.
-        listening : bool
-            Whether to recognise the span first.
-        """
+    def attend(self, x: Signal, span: Span) -> _InWindow:
+        """Take in a stretch of a recording at 16 kHz, at most 30 s of it."""
         audio = np.ascontiguousarray(x[span.start : span.stop], dtype=np.float32)
-        features = self._model.feature_extractor(audio)[..., :-1]
-        frames = min(features.shape[-1], WINDOW)
-        padded = np.full((features.shape[0], WINDOW), features.min(), np.float32)  # what the extractor gives for silence
-        padded[:, :frames] = features[:, :frames]
-        encoded = self._model.encode(padded)
-        heard = None
-        if listening:
-            prompt = [*self._tokenizer.sot_sequence, self._tokenizer.no_timestamps]
-            result = self._model.model.generate(encoded, [prompt], beam_size=1, sampling_temperature=0.0, max_length=224)[0]
-            tokens = [t for t in result.sequences_ids[0] if t < self._tokenizer.eot]
-            heard = self._tokenizer.decode(tokens).split()
-        scores: list[float] = []
-        for text in texts_of(heard):
-            tokens = self._tokenizer.encode(" " + text.strip()) or [self._tokenizer.eot]
-            forced = self._model.model.align(encoded, self._tokenizer.sot_sequence, [tokens], frames)[0]
-            scores.append(sum(math.log(max(p, 1e-12)) for p in forced.text_token_probs))
-        return scores
+        return _InWindow(self, self._model.feature_extractor(audio)[..., :-1], span)
+
+
+class _InWindow:
+    """One stretch of sound, encoded."""
+
+    def __init__(self, ear: Ear, features: NDArray[np.float32], span: Span) -> None:
+        self._ear, self._features, self._span = ear, features, span
+        self._frames = min(features.shape[-1], WINDOW)
+        self._encoded = self._encode(min(WINDOW, self._frames + TAIL))
+
+    def _encode(self, size: int) -> Any:
+        size += size % 2
+        padded = np.full((self._features.shape[0], size), self._features.min(), np.float32)  # what silence is extracted to
+        padded[:, : self._frames] = self._features[:, : self._frames]
+        return self._ear._model.encode(padded)
+
+    def _tokens(self) -> list[int]:
+        tokenizer = self._ear._tokenizer
+        prompt = [*tokenizer.sot_sequence, tokenizer.no_timestamps]
+        result = self._ear._model.model.generate(self._encoded, [prompt], beam_size=1, sampling_temperature=0.0, max_length=224)[
+            0
+        ]
+        return [t for t in result.sequences_ids[0] if t < tokenizer.eot]
+
+    def words(self) -> list[Heard]:
+        tokens = self._tokens()
+        if len(tokens) > MOST_TOKENS * self._frames / 100 + 8:
+            self._encoded = self._encode(WINDOW)
+            tokens = self._tokens()
+        if not tokens:
+            return []
+        tokenizer, span = self._ear._tokenizer, self._span
+        forced = self._ear._model.model.align(self._encoded, tokenizer.sot_sequence, [tokens], self._frames)[0]
+        texts, parts = tokenizer.split_to_word_tokens([*tokens, tokenizer.eot])
+        stamps = np.full(len(tokens) + 1, self._frames / 50 / 2)  # seconds at which every token starts
+        for token, frame in reversed(forced.alignments):
+            if token <= len(tokens):
+                stamps[token] = frame * 0.02
+        heard: list[Heard] = []
+        at = 0
+        for text, part in zip(texts[:-1], parts[:-1], strict=True):
+            start, stop = (span.start + round(float(stamps[min(k, len(tokens))]) * EAR_RATE) for k in (at, at + len(part)))
+            sure = float(np.mean(forced.text_token_probs[at : at + len(part)]))
+            at += len(part)
+            start = min(max(start, span.start), span.stop - 1)
+            word = Heard(text.strip(), start, min(max(stop, start + 1), span.stop), sure, self._ear.witness)
+            if heard and not text.startswith(" "):
+                last = heard[-1]
+                word = Heard(
+                    last.text + word.text, last.start, max(last.stop, word.stop), min(last.confidence, sure), last.witness
+                )
+                heard[-1] = word
+            elif word.text:
+                heard.append(word)
+        return heard

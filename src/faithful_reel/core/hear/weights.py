@@ -17,6 +17,11 @@ FIRST_EAR = "first"
 SECOND_EAR = "second"
 FIRST_SHA256 = "1a5afae06a4db91c975c9a9d78be5cc110ee4ea022ad57d55492e4550e936b2a"
 SECOND_SHA256 = "905e5bf8336bcc625ba4e33498d675a4b935504118c594d868c36e91a60c1a57"
+THIRD_SHA256 = {
+    "encoder_model.ort": "94e90a4654fc45cdfedb77c4c08e1739f48862998e58fada384b25118134f221",
+    "decoder_model_merged.ort": "cf524c4862d36e9e5ab032eddc73637efd822d70e868ac575cf1a46e1e4708a0",
+    "tokenizer.bin": "6884b35fd6377d4c4d32336a0bc152f36b64d1e45b6503683cdc238250a8472d",
+}
 EAR_VARIABLE = "FAITHFUL_REEL_EAR"
 """Environment variable: a folder with another model in faster-whisper's layout ("a better ear")."""
 
@@ -90,3 +95,12 @@ def find_second_ear(cache: Path | None = None) -> Weights | None:
         finally:
             beside.unlink(missing_ok=True)
     return Weights(folder, SECOND_SHA256, english_only=False)
+
+
+def find_third_ear() -> Weights | None:
+    """The small ear of another make where it is installed and is the pinned one; else None."""
+    package = _package_folder("moonshine_voice")
+    folder = package / "assets" / "tiny-en" if package else None
+    if folder is None or any(not (folder / n).is_file() or _sha256(folder / n) != h for n, h in THIRD_SHA256.items()):
+        return None
+    return Weights(folder, THIRD_SHA256["decoder_model_merged.ort"], english_only=True)

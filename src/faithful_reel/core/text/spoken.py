@@ -58,6 +58,7 @@ HOMOPHONES: tuple[frozenset[str], ...] = tuple(
         "meet meat",
         "week weak",
         "bear bare",
+        "buoy boy",
         "break brake",
         "great grate",
         "tide tied",
@@ -186,7 +187,7 @@ def _number_words(value: int) -> list[Form]:
         tail = _split(num2words(low)) if low >= 10 else ("oh", *_split(num2words(low))) if low else ("hundred",)
         forms.append((*_split(num2words(high)), *tail))
         if low:
-            forms += [(*_split(num2words(high)), "hundred", "and", *_split(num2words(low)))]
+            forms += [(*_split(num2words(high)), "hundred", *link, *_split(num2words(low))) for link in (("and",), ())]
     if value > 2000 and value < 2100:
         forms.append(("twenty", *(_split(num2words(value % 100)) if value % 100 >= 10 else ("oh", _DIGITS[value % 100]))))
     return forms

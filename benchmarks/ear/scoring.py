@@ -1,0 +1,96 @@
+"""Findings held against what was planted."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+
+from faithful_reel.core.collate.findings import READING, Finding, Kind
+
+WORDS = ("misread", "skipped", "added")
+AGAIN = {Kind.REPEATED, Kind.FALSE_START, Kind.ADDED}
+
+
+@dataclass
+class Score:
+    """Counts over any number of readings."""
+
+    planted: Counter[str] = field(default_factory=Counter)
+    found: Counter[str] = field(default_factory=Counter)
+    false: Counter[str] = field(default_factory=Counter)
+    words: int = 0
+    bins: Counter[int] = field(default_factory=Counter)  # findings by tenth of confidence
+    true_bins: Counter[int] = field(default_factory=Counter)
+    missed: list[str] = field(default_factory=list)
+    wrong: list[str] = field(default_factory=list)
+
+    def recall(self, kinds: Iterable[str]) -> float:
+        chosen = list(kinds)
+        return 100 * sum(self.found[k] for k in chosen) / max(1, sum(self.planted[k] for k in chosen))
+
+    @property
+    def false_per_thousand(self) -> float:
+        return 1000 * sum(self.false[k] for k in READING) / max(1, self.words)
+
+    def add(self, name: str, plants: Sequence[Mapping], findings: Sequence[Finding], words: int, shown: float) -> None:
+        """Count one reading.  A plant is found by a finding of a fitting kind that stands on its words (or beside them, by one)."""
+        self.words += words
+        matched = labelled(plants, findings)
+        for k, plant in enumerate(plants):
+            self.planted[plant["kind"]] += 1
+            best = max((f.confidence for f, of in zip(findings, matched) if k in of), default=0.0)
+            if best >= shown:
+                self.found[plant["kind"]] += 1
+            else:
+                self.missed.append(
+                    f"{name} {plant['kind']} [{plant['word_index']}] {plant['written']!r} -> {plant['heard']!r} ({best:.2f})"
+                )
+        for finding, of in zip(findings, matched):
+            if finding.kind in READING:
+                tenth = min(9, int(finding.confidence * 10))
+                self.bins[tenth] += 1
+                self.true_bins[tenth] += bool(of)
+            if not of and finding.confidence >= shown:
+                self.false[finding.kind] += 1
+                if finding.kind in READING:
+                    e = finding.evidence
+                    self.wrong.append(
+                        f"{name} {finding.kind} [{finding.word_index}] {finding.written!r} -> {finding.heard!r} "
+                        f"({finding.confidence:.2f}; ear {e.ear:.2f} witness {e.witness} second {e.second!r})"
+                    )
+
+    def told(self) -> str:
+        """The table."""
+        lines = ["kind          planted  found  recall"]
+        lines += [f"{k:<13} {self.planted[k]:7d} {self.found[k]:6d} {self.recall([k]):6.1f} %" for k in self.planted]
+        lines.append(
+            f"words: recall {self.recall(WORDS):.1f} %; repeats {self.recall(['repeated', 'take']):.1f} %; "
+            f"false starts {self.recall(['false_start']):.1f} %"
+        )
+        lines.append(
+            f"false findings {self.false_per_thousand:.1f} per 1,000 words of {self.words}; by kind "
+            + ", ".join(f"{k} {n}" for k, n in sorted(self.false.items()))
+        )
+        rows = [f"{t / 10:.1f}: {self.true_bins[t]} of {self.bins[t]}" for t in range(10) if self.bins[t]]
+        lines.append("real, by tenth of confidence   " + "   ".join(rows))
+        return "\n".join(lines)
+
+
+def labelled(plants: Sequence[Mapping], findings: Sequence[Finding]) -> list[set[int]]:
+    """For every finding the plants that it tells of."""
+    result = []
+    for f in findings:
+        of: set[int] = set()
+        if f.kind in READING:
+            lo, hi = f.word_index, f.word_index + max(1, f.word_count)
+            for k, plant in enumerate(plants):
+                a, b = plant["word_index"], plant["word_index"] + max(1, plant["word_count"])
+                again = plant["kind"] not in WORDS
+                if again and f.kind not in AGAIN:
+                    continue
+                reach = plant["word_count"] + 1 if again else 1
+                if lo < b + (reach if again else 1) and hi > a - 1:
+                    of.add(k)
+        result.append(of)
+    return result

@@ -1,0 +1,42 @@
+"""The ears that are installed, loaded together."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from faithful_reel.core.hear.recogniser import Ear, Listener
+from faithful_reel.core.hear.third_ear import ThirdEar
+from faithful_reel.core.hear.weights import find_first_ear, find_second_ear, find_third_ear
+
+
+@dataclass(frozen=True, slots=True)
+class Ears:
+    """The first ear hears everything, and first; the others, where they are installed, hear it again.
+
+    `second` is the larger one, whose reading the differences are weighed against; `third` is of another make.
+    """
+
+    first: Listener
+    second: Listener | None = None
+    third: ThirdEar | None = None
+
+    @property
+    def alone(self) -> Ears:
+        """The first ear without the others: what a quick pass asks."""
+        return Ears(self.first)
+
+
+def installed_ears(own: Path | None = None, *, only_first: bool = False) -> Ears:
+    """Load the ears; `own` is the user's model folder for the first one.
+
+    Raises
+    ------
+    EarMissing
+        There is no first ear.
+    """
+    first = Ear(find_first_ear(own))
+    if only_first:
+        return Ears(first)
+    second, third = find_second_ear(), find_third_ear()
+    return Ears(first, Ear(second, witness="second") if second else None, ThirdEar(third) if third else None)
