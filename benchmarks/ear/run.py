@@ -15,8 +15,8 @@ import numpy as np
 
 sys.path.insert(0, str(Path(__file__).parent))
 
-from readings import altered, readings  # noqa: E402
-from scoring import Score  # noqa: E402
+from readings import altered, readings
+from scoring import Score
 from voices import CHAPTERS, VOICES, made
 
 from faithful_reel.core.audio.files import read_mono

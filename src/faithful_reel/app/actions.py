@@ -64,6 +64,7 @@ ACTS: tuple[Act, ...] = (
     Act("proof.stet", "Proof", "Stet", "S", "Let it stand"),
     Act("proof.mend", "Proof", "Mend", "M", "Repair it from the sound that is there"),
     Act("proof.pickup", "Proof", "Pickup", "P", "Have the line read again"),
+    Act("proof.swap", "Proof", "Swap the take", "T", "Put the other reading of the line in the place of the one that is kept"),
     Act("proof.reopen", "Proof", "Reopen", "O", "Take the decision back"),
     Act("proof.note", "Proof", "Note a finding…", "F", "A finding by hand on the selected words"),
     Act(
@@ -110,6 +111,7 @@ AT_DESK: dict[str, frozenset[str]] = {
             "proof.stet",
             "proof.mend",
             "proof.pickup",
+            "proof.swap",
             "proof.reopen",
             "proof.note",
             "proof.doubtful",

@@ -285,6 +285,7 @@ class Window(QMainWindow):
         self.galley = proof.galley
         proof.hear_wanted.connect(self.actions_["proof.hear"].trigger)
         proof.listen_wanted.connect(self.actions_["proof.listen"].trigger)
+        proof.swap_wanted.connect(self.actions_["proof.swap"].trigger)
         proof.decided.connect(self._decided)
         proof.time_wanted.connect(self._go_to_time)
         self.galley.word_clicked.connect(self._word_clicked)
@@ -342,6 +343,7 @@ class Window(QMainWindow):
             "proof.stet": self._stet,
             "proof.mend": self._mend,
             "proof.pickup": self._pickup,
+            "proof.swap": self._swap_take,
             "proof.reopen": self._reopen,
             "proof.note": self._note,
             "proof.doubtful": self._doubtful,
@@ -779,6 +781,10 @@ class Window(QMainWindow):
 
     def _pickup(self) -> None:
         self.proof.decide(Decision.PICKUP)
+
+    def _swap_take(self) -> None:
+        self.player.stop()
+        self.proof.swap_take()
 
     def _reopen(self) -> None:
         self.proof.decide(Decision.OPEN)

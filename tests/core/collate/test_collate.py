@@ -215,15 +215,17 @@ def test_an_ear_that_lost_itself_is_left_out():
 
 
 def test_a_repeat_that_one_ear_tidied_away_is_found():
-    reading = ears_read("he said that the boat was late", "he said that the boat was late", *["he said that that the boat was late"] * 2)
-    assert [(j.difference.kind, j.difference.written) for p in reading.places for j in p.departures] == [(Kind.REPEATED, range(2, 3))]
+    reading = ears_read(
+        "he said that the boat was late", "he said that the boat was late", *["he said that that the boat was late"] * 2
+    )
+    assert [(j.difference.kind, j.difference.written) for p in reading.places for j in p.departures] == [
+        (Kind.REPEATED, range(2, 3))
+    ]
     assert reading.places[0].confidence > 0.5
 
 
 def test_a_name_beside_a_repeat_is_judged_on_its_own():
-    reading = ears_read(
-        "then Dorrit went down to the pier", *["then Dorit went down to the went down to the pier"] * 3
-    )
+    reading = ears_read("then Dorrit went down to the pier", *["then Dorit went down to the went down to the pier"] * 3)
     judged = {j.difference.kind: j.confidence for p in reading.places for j in p.departures}
     assert judged[Kind.REPEATED] > 0.7
     assert judged.get(Kind.MISREAD, 0.0) < judged[Kind.REPEATED]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from operator import attrgetter
 
 import numpy as np
 from numpy.typing import NDArray
@@ -25,7 +26,7 @@ from PyQt6.QtWidgets import (
 
 from faithful_reel.app.proof.presenter import ProofPresenter
 from faithful_reel.app.theme import Theme
-from faithful_reel.app.widgets.galley import Cells, Galley, GalleyContent, Mark
+from faithful_reel.app.widgets.galley import Cells, Galley, GalleyContent, Mark, Other
 from faithful_reel.app.widgets.parts import ROLE, Desk, RowDelegate, button, label, rule
 from faithful_reel.core.book.model import ChapterState
 from faithful_reel.core.book.splicing import placed_joins
@@ -63,6 +64,7 @@ class ProofPanel(Desk):
 
     hear_wanted = pyqtSignal()
     listen_wanted = pyqtSignal()
+    swap_wanted = pyqtSignal()
     decided = pyqtSignal(str)
     time_wanted = pyqtSignal(int)
 
@@ -229,6 +231,9 @@ class ProofPanel(Desk):
         self.listen_button = button("Listen", tip="Hear it with its lead-in (H)")
         self.listen_button.clicked.connect(self.listen_wanted)
         row.addWidget(self.listen_button)
+        self.swap_button = button("Swap the take", tip="Put this reading of the line in the place of the one that is kept (T)")
+        self.swap_button.clicked.connect(self.swap_wanted)
+        row.addWidget(self.swap_button)
         row.addStretch()
         self.decide_buttons = {}
         for name, tip in (
@@ -314,8 +319,21 @@ class ProofPanel(Desk):
         def under(start: int, stop: int) -> object:
             return drawn, [lane.between(Span(start, stop), starts) for lane, starts in lanes]
 
+        others = [
+            Other(t.finding, t.words.start, len(t.words), t.span.start, t.span.stop) for t in self._presenter.takes(chapter)
+        ]
+        drawing = bench.overview(chapter.recording)
         return GalleyContent(
-            cells, tuple(marks), placed_joins(reel), len(reel), bench.book.rate, self._pages, frozenset(text.breaks), under
+            cells,
+            tuple(marks),
+            placed_joins(reel),
+            len(reel),
+            bench.book.rate,
+            self._pages,
+            frozenset(text.breaks),
+            tuple(sorted(others, key=attrgetter("first"))),
+            drawing.columns if drawing else None,
+            under,
         )
 
     def _refresh_docket(self, chapter: ChapterState | None) -> None:
@@ -378,7 +396,9 @@ class ProofPanel(Desk):
             widget.setToolTip(text)
             widget.setVisible(bool(text))
             name.setVisible(bool(text))
-        self.why.setText(_evidence(f))
+        take = self._presenter.take_note(f)
+        self.why.setText("\n".join(filter(None, (take, _evidence(f)))))
+        self.swap_button.setVisible(bool(take))
         for decision, made in self.decide_buttons.items():
             made.setCheckable(True)
             made.setChecked(f.decision.value == decision)
@@ -412,18 +432,27 @@ def _shortened(text: str) -> str:
     return text if len(text) < 90 else text[:60].rsplit(" ", 1)[0] + " … " + text[-20:].split(" ", 1)[-1]
 
 
+WITNESS = (
+    (60, "clearly for what was heard"),
+    (20, "for what was heard"),
+    (-20, "for neither"),
+    (-1e9, "for what is written"),
+)
+"""Above how many nats what is said of the phones' fit."""
+
+
 def _evidence(f: Finding) -> str:
     e = f.evidence
     parts = []
     if e.note:
         parts.append(e.note)
-    if e.second is not None:
-        parts.append(f"second ear: “{e.second}”" if e.second else "second ear: nothing there")
+    parts += [
+        f"{name} ear: “{said}”" if said else f"{name} ear: nothing there"
+        for name, said in (("second", e.second), ("third", e.third))
+        if said is not None
+    ]
     if e.witness is not None:
-        parts.append(
-            "the sound itself speaks "
-            + ("clearly for what was heard" if e.witness > 6 else "for what was heard" if e.witness > 2 else "for neither")
-        )
+        parts.append("the sound itself speaks " + next(words for least, words in WITNESS if e.witness > least))
     if f.note:
         parts.append(f.note)
     return "; ".join(parts)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+from dataclasses import replace
 from pathlib import Path
 
 from faithful_reel.app.workbench import Observed, Workbench
@@ -12,6 +13,7 @@ from faithful_reel.core.book.mending import finding_span, mending_edit, pickup_f
 from faithful_reel.core.book.model import ChapterState
 from faithful_reel.core.book.reporting import report_rows, write_report
 from faithful_reel.core.book.roughcut import rough_cut
+from faithful_reel.core.book.takes import Take, better_take, swapped, takes_of
 from faithful_reel.core.book.timeline import Hearing, hearing_of, span_of
 from faithful_reel.core.collate.findings import Decision, Evidence, Finding, Kind
 from faithful_reel.core.collate.proofing import SHOWN, Proof, in_rate, proofed
@@ -29,6 +31,7 @@ class ProofPresenter(Observed):
     def __init__(self, bench: Workbench) -> None:
         super().__init__()
         self.bench = bench
+        self._takes: tuple[object, tuple[Take, ...]] = None, ()
         self.current = ""
         self.show_doubtful = False
         self.kind = self.decision = ""
@@ -181,6 +184,39 @@ class ProofPresenter(Observed):
         gone = (before - len(after or ())) / self.bench.book.rate
         self.bench.tell(f"Rough cut: {len(command.edits)} places, {gone:.1f} s shorter. One step back brings all of it back.")
         return True
+
+    def takes(self, chapter: ChapterState) -> tuple[Take, ...]:
+        """The other readings that a chapter's recording holds."""
+        findings = self.bench.findings(chapter)
+        if self._takes[0] is not findings:
+            self._takes = findings, takes_of(self.bench.text(chapter), findings)
+        return self._takes[1]
+
+    def take_note(self, finding: Finding) -> str:
+        """What is to be said of a finding that is another reading of a line; empty for any other."""
+        chapter = self.bench.chapter
+        take = next((t for t in self.takes(chapter) if t.finding == finding.id), None) if chapter else None
+        if chapter is None or take is None:
+            return ""
+        better = better_take(self.bench.text(chapter), chapter.findings, finding.id)
+        return f"Another reading of the line: {take.verdict}." + (" Better than the one that is kept." if better else "")
+
+    def swap_take(self, finding_id: str = "") -> bool:
+        """Put another reading in the place of the one that is kept: the finding at hand, or the one named."""
+        chapter, finding = self.bench.chapter, self.finding()
+        wanted = finding_id or (finding.id if finding else "")
+        if chapter is None or not wanted:
+            self.bench.tell("Choose a repeat or a false start first: that is the other reading.")
+            return False
+        try:
+            command, hearing = swapped(self.bench.book, chapter, self.bench.text(chapter), self.bench.hearing(chapter), wanted)
+        except AppError as problem:
+            self.bench.tell(str(problem))
+            return False
+        done = self.bench.do(replace(command, hearing=self.bench.session.store.put(Hearing, hearing)))
+        if done:
+            self.bench.tell("The other reading is in. The same key swaps them back.")
+        return done
 
     def note_finding(self, kind: Kind, first_word: int, last_word: int, note: str) -> bool:
         """A finding by hand on written words."""

@@ -33,6 +33,7 @@ LEFT, RIGHT = 78.0, 132.0
 TEXT_H, STRIP_H, GAP_H = 31.0, 30.0, 19.0
 LINE_H = TEXT_H + STRIP_H + GAP_H
 SPACE = 7.0
+OTHER_H = 7.0
 CACHE = 80
 Columns = Callable[[NDArray[np.float64]], NDArray[np.float32]]
 
@@ -100,6 +101,17 @@ class Mark:
 
 
 @dataclass(frozen=True, slots=True)
+class Other:
+    """Another reading of written words `first` to `first + count`, in samples of the recording; drawn under their line."""
+
+    id: str
+    first: int
+    count: int
+    start: int
+    stop: int
+
+
+@dataclass(frozen=True, slots=True)
 class GalleyContent:
     """All that a galley shows."""
 
@@ -112,6 +124,10 @@ class GalleyContent:
     """(word, page) where a page of the manuscript begins."""
     breaks: frozenset[int] = frozenset()
     """Paragraphs with which a new scene begins."""
+    others: tuple[Other, ...] = ()
+    """Other readings of lines, in order of their first word."""
+    other_columns: Columns | None = None
+    """The sound of the recording that they are in."""
     under: Callable[[int, int], object] | None = None
     """What sounds between two samples, as a value that is equal where the sound is: a strip is drawn anew when it changes."""
 
@@ -727,7 +743,33 @@ class Galley(QAbstractScrollArea):
         sound: object = self._columns
         if line.ts and content.under is not None:
             sound = content.under(line.at + int(line.ts[0]), line.at + int(line.ts[-1]))
-        return marks, sound, self.devicePixelRatioF()
+        return marks, sound, self._others_of(line), self.devicePixelRatioF()
+
+    def _others_of(self, line: _Line) -> list[Other]:
+        """The other readings of a line's words."""
+        others = self._content.others
+        if not others or not line.cells:
+            return []
+        words = [w for w in self._written[line.first : line.first + len(line.cells)] if w >= 0]
+        if not words:
+            return []
+        return [o for o in others if o.first <= words[-1] and o.first + o.count > words[0]][:2]
+
+    def _paint_others(self, painter: QPainter, line: _Line, scale: float) -> None:
+        """A quiet strip under the line for every other reading, below the words that it reads."""
+        for row, other in enumerate(self._others_of(line)):
+            inside = range(other.first, other.first + other.count)
+            here = [(self._written[i], a, b) for i, a, b in line.placed() if self._written[i] in inside]
+            if not here:
+                continue
+            left, right, y = here[0][1], here[-1][2], TEXT_H + STRIP_H + 3 + 8 * row
+            begin = other.start + (other.stop - other.start) * (here[0][0] - other.first) / other.count
+            end = other.start + (other.stop - other.start) * (here[-1][0] + 1 - other.first) / other.count
+            painter.fillRect(QRectF(left, y, right - left, OTHER_H), self._theme.color("strip"))
+            columns = round((right - left) * scale)
+            if self._content.other_columns is not None and columns > 0:
+                found = self._content.other_columns(np.linspace(begin, end, columns + 1))
+                draw_sound(painter, found, left, y, OTHER_H, self._theme, scale, "quiet")
 
     def _painted(self, number: int) -> QPixmap:
         scale = self.devicePixelRatioF()
@@ -747,6 +789,7 @@ class Galley(QAbstractScrollArea):
                 edges = line.at + np.interp(np.linspace(left, right, columns + 1), line.xs, line.ts)
                 draw_sound(painter, self._columns(edges), left, TEXT_H, STRIP_H, self._theme, scale)
             self._paint_joins(painter, line)
+        self._paint_others(painter, line, scale)
         for index, a, b in line.placed():
             self._paint_word(painter, self._content.cells[index], a, b)
         for mark in self._marks_at.get(number, []):

@@ -441,6 +441,29 @@ class RoughCut:
 
 
 @dataclass(frozen=True, slots=True)
+class SwapTake:
+    """Another reading of a line in the place of the one that was kept, which becomes the other one."""
+
+    chapter: str
+    edits: tuple[ReelCommand, ...]
+    hearing: str
+    finding: Finding
+    label: ClassVar[str] = "Swap the take"
+
+    def apply(self, book: Book) -> Book:
+        """The book with the edits, what was heard linked to the new reading, and the finding on the old one."""
+        for edit in self.edits:
+            book = EditReel(self.chapter, edit).apply(book)
+
+        def changed(c: ChapterState) -> ChapterState:
+            findings = [self.finding if f.id == self.finding.id else f for f in c.findings]
+            findings.sort(key=lambda f: (f.start, f.word_index))
+            return replace(c, hearing=self.hearing, findings=tuple(findings))
+
+        return book.with_chapter(self.chapter, changed)
+
+
+@dataclass(frozen=True, slots=True)
 class MarkSent:
     """The call sheet went out: every pickup to send is sent."""
 
@@ -570,6 +593,7 @@ BookCommand = (
     | Decide
     | EditReel
     | RoughCut
+    | SwapTake
     | MarkSent
     | ReceiveTakes
     | ChooseTake

@@ -118,7 +118,9 @@ def _misread(written: Sequence[str], said: Sequence[str], link: Link) -> list[Di
     for count in range(len(at) - len(here), 0, -1):
         following = range(here.stop, here.stop + count)
         tail = range(at.stop - count, at.stop)
-        if following.stop <= len(written) and all(_key(written[i]) == _key(said[j]) for i, j in zip(following, tail, strict=True)):
+        if following.stop <= len(written) and all(
+            _key(written[i]) == _key(said[j]) for i, j in zip(following, tail, strict=True)
+        ):
             own = [] if _near(written[here.start], said[at.start]) and len(here) == len(at) - count == 1 else [here]
             first = [Difference(Kind.MISREAD, here, range(at.start, tail.start)) for here in own]
             return [*first, Difference(Kind.REPEATED, following, tail)]

@@ -19,7 +19,7 @@ EARS = ("first", "second", "third")
 RANK = ("second", "first", "third")
 """Whose words are the ground that others are put into."""
 MOST_ALTERNATIVES = 3
-LONGEST = 8
+LONGEST = 24
 """Words of the longest reading that is held against its phones."""
 TRUSTED = 0.5
 """Share of its words in which an ear must agree with another, to be believed in a chunk at all."""
@@ -316,12 +316,14 @@ def _alike(a: Sequence[str], b: Sequence[str]) -> float:
 def _fitting(phones: Witness, words: Sequence[Heard], part: range, as_read: Sequence[str], said: Sequence[str]) -> float | None:
     """How many nats better the sound around a place fits what was said than what is written; None where neither fits."""
     written = other = None
-    for context in (CONTEXT, CONTEXT + 3):
+    for context in (CONTEXT, CONTEXT + 2):
         lo, hi = max(0, part.start - context), min(len(words), part.stop + context)
         if lo == hi:
             return None
         stretch = Span(max(0, words[lo].start - EDGE), max(words[lo].start, words[hi - 1].stop) + EDGE)
         left, right = ([w.text for w in words[lo : part.start]], [w.text for w in words[part.stop : hi]])
+        if not (left or as_read or right):
+            return None
         written, other = phones(stretch, [*left, *as_read, *right]), phones(stretch, [*left, *said, *right])
         if written is not None and other is not None:
             return other - written

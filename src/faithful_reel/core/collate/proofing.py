@@ -8,10 +8,12 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from faithful_reel.core.collate.findings import Difference, Evidence, Finding
+from faithful_reel.core.audio.files import let_go
+from faithful_reel.core.collate.findings import Difference, Evidence, Finding, departures
 from faithful_reel.core.collate.flaws import flaws_of
 from faithful_reel.core.collate.links import Link, collated
 from faithful_reel.core.collate.places import Judged, Place, Reading, read_chunk
+from faithful_reel.core.collate.tidied import Tidied, tidied
 from faithful_reel.core.errors import SignalError
 from faithful_reel.core.hear.aligner import Aligned, Aligner, refined
 from faithful_reel.core.hear.ears import Ears
@@ -85,6 +87,7 @@ def _first_pass(
     for index, words in enumerate(hear(ear, x, chunks, watch)):
         heard += words
         owner += [index] * len(words)
+        let_go(x)
         if early and heard and chunks[index].span.stop >= told:
             told = round(1.5 * chunks[index].span.stop)
             early(_so_far(x, chapter, chunks[: index + 1], heard, owner))
@@ -183,13 +186,18 @@ def proofed(
     """
     watch = watch or Unwatched()
     first = _first_pass(x, chapter, ears.first, Part(watch, 0.0, 0.2), early)
+    if ears.second or ears.third:
+        ears.first.rest()
     with Aligner() as aligner:
         readings = read_again(x, chapter, first, ears, aligner, Part(watch, 0.2, 0.9))
         heard, owner, links = _agreed(chapter, readings)
-        heard = _with_edges(x, chapter, first.chunks, heard, owner, links, aligner, Part(watch, 0.9, 0.98))
+        heard = _with_edges(x, chapter, first.chunks, heard, owner, links, aligner, Part(watch, 0.9, 0.96))
+        again = (
+            _tidied_away(x, chapter, heard, owner, links, aligner, Part(watch, 0.96, 0.99)) if ears.second or ears.third else []
+        )
     listening = Listening(first.chunks, heard, owner, links)
     placed = placed_words(chapter, listening)
-    findings = _departures(chapter, readings, heard, placed) + flaws_of(x, heard, links)
+    findings = _departures(chapter, readings, heard, placed) + again + flaws_of(x, heard, links)
     findings.sort(key=lambda f: (f.start, f.word_index))
     watch.tick(1.0, "done")
     numbered = tuple(replace(f, id=f"f{n:04d}") for n, f in enumerate(findings, 1))
@@ -246,6 +254,7 @@ def read_again(x: Signal, chapter: Chapter, first: Listening, ears: Ears, aligne
     readings: list[Reading] = []
     for reading in at_once(read, range(len(first.chunks))):
         readings.append(reading)
+        let_go(x)
         watch.tick(len(readings) / len(first.chunks), "listening again")
     return readings
 
@@ -316,6 +325,45 @@ def _departures(
                 at = range(base + at.start, base + at.stop)
                 findings.append(_finding(written, place, judged, *_times(heard, placed, difference, at)))
         base += len(reading.words)
+    return findings
+
+
+def _tidied_away(
+    x: Signal,
+    chapter: Chapter,
+    heard: Sequence[Heard],
+    owner: Sequence[int],
+    links: Sequence[Link],
+    aligner: Aligner,
+    watch: Watch,
+) -> list[Finding]:
+    """Findings of repeats that no ear wrote down."""
+    written = [w.text for w in chapter.words]
+    starts = frozenset(s.start for s in chapter.sentences())
+    at = {j: link.written.start for link in links if link.same and link.written for j in link.heard}
+
+    def fit(span: Span, words: Sequence[str]) -> float | None:
+        return aligner.fit(x, span, words)
+
+    def several(look: Callable[[int], Tidied | None], odd: Sequence[int]) -> list[Tidied | None]:
+        found = []
+        for one in at_once(look, odd):
+            found.append(one)
+            watch.tick(len(found) / len(odd), "looking for repeats")
+        return found
+
+    findings = []
+    for one in tidied(heard, owner, links, fit, several):
+        said = [heard[j].text for j in one.words]
+        here = at.get(one.words.start, 0)
+        start, stop = heard[one.words.start].start, heard[one.words.stop - 1].stop
+        for d in departures(written, starts, range(here, here), said):
+            evidence = Evidence(witness=one.margin, note="every ear wrote it once; the sound fits it said twice")
+            text = " ".join(written[i] for i in d.written)
+            said_twice = " ".join(said[j] for j in d.heard)
+            findings.append(
+                Finding("", d.kind, text, said_twice, d.written.start, len(d.written), start, stop, one.confidence, evidence)
+            )
     return findings
 
 

@@ -45,16 +45,18 @@ def fitted(decoder: Any, audio: bytes, words: list[tuple[str, str]]) -> list[tup
 
 def main() -> None:
     """Answer until nobody asks."""
-    decoders: dict[bool, Any] = {}
+    decoder: Any = None
+    made_for: bool | None = None
     out = sys.stdout.buffer
     while True:
         try:
             comparing, audio, words = pickle.load(sys.stdin.buffer)  # noqa: S301 - our own parent's question
         except EOFError:
             return
-        if comparing not in decoders:
-            decoders[comparing] = _decoder(comparing=comparing)
-        pickle.dump(fitted(decoders[comparing], audio, words), out)
+        if comparing is not made_for:  # one at a time: each takes 30 MB
+            decoder = None
+            decoder, made_for = _decoder(comparing=comparing), comparing
+        pickle.dump(fitted(decoder, audio, words), out)
         out.flush()
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any, Protocol
@@ -76,6 +77,7 @@ class Ear:
         tqdm.monitor_interval = 0  # WORKAROUND: the recogniser makes progress bars, each of which wants a thread for ever
 
         self.weights, self.witness = weights, witness
+        self._waking = threading.Lock()
         self._model = WhisperModel(
             str(weights.folder), device="cpu", compute_type="int8", cpu_threads=1, num_workers=THREADS, local_files_only=True
         )
@@ -87,8 +89,15 @@ class Ear:
             language=language if multilingual else None,
         )
 
+    def rest(self) -> None:
+        """Let go of the weights until this ear is asked again."""
+        self._model.model.unload_model()
+
     def attend(self, x: Signal, span: Span) -> _InWindow:
         """Take in a stretch of a recording at 16 kHz, at most 30 s of it."""
+        with self._waking:
+            if not self._model.model.model_is_loaded:
+                self._model.model.load_model()
         audio = np.ascontiguousarray(x[span.start : span.stop], dtype=np.float32)
         return _InWindow(self, self._model.feature_extractor(audio)[..., :-1], span)
 
