@@ -233,7 +233,7 @@ class ProofPanel(Desk):
         row.addWidget(self.listen_button)
         self.swap_button = button("Swap the take", tip="Put this reading of the line in the place of the one that is kept (T)")
         self.swap_button.clicked.connect(self.swap_wanted)
-        row.addWidget(self.swap_button)
+        grid.addWidget(self.swap_button, 4, 0, 1, 2)
         row.addStretch()
         self.decide_buttons = {}
         for name, tip in (
@@ -246,7 +246,7 @@ class ProofPanel(Desk):
             made.clicked.connect(self._decide)
             row.addWidget(made)
             self.decide_buttons[name] = made
-        grid.addLayout(row, 4, 0, 1, 2)
+        grid.addLayout(row, 5, 0, 1, 2)
         return card
 
     def set_theme(self, theme: Theme) -> None:
@@ -272,7 +272,12 @@ class ProofPanel(Desk):
             self.galley.set_empty_text("This book has no chapters yet. Bring in the manuscript at Intake.")
             self._shown = None
             return
-        key = (chapter, bench.book.pickups, tuple(bench.overview(r) is not None for r in _recordings(chapter)))
+        key = (
+            chapter,
+            bench.early.get(chapter.id),
+            bench.book.pickups,
+            tuple(bench.overview(r) is not None for r in _recordings(chapter)),
+        )
         if key != self._shown:
             same_chapter = isinstance(self._shown, tuple) and self._shown[0].id == chapter.id
             self._shown = key

@@ -9,10 +9,11 @@ from faithful_reel.core.book.commands import SwapTake
 from faithful_reel.core.book.mending import LEAD_S, tone_of
 from faithful_reel.core.book.model import Book, ChapterState
 from faithful_reel.core.book.timeline import Hearing, finding_spans, span_of, tokens_of
-from faithful_reel.core.collate.findings import Finding, Kind
+from faithful_reel.core.collate.findings import Finding, Kind, near
 from faithful_reel.core.collate.links import Link, collated
 from faithful_reel.core.collate.proofing import SHOWN, Listening, placed_words
 from faithful_reel.core.errors import EditRefused
+from faithful_reel.core.hear.pronounce import is_word
 from faithful_reel.core.reel.commands import CutAndClose, ReelCommand, ReplaceByTake
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.units import Span
@@ -66,11 +67,19 @@ def takes_of(text: Chapter, findings: Sequence[Finding]) -> tuple[Take, ...]:
         words = range(f.word_index, f.word_index + f.word_count)
         sentence = sentence_of[words.start]
         written = [text.words[i].text for i in words]
-        departures = sum(not link.same for link in collated(written, f.heard.split()))
+        said = f.heard.split()
+        departures = sum(not _right(k, written, said) for k in collated(written, said))
         flaws = sum(g.kind in (Kind.NOISE, Kind.LEVEL) and g.start < f.stop and g.stop > f.start for g in findings)
         complete = words.start <= sentence.start and words.stop >= sentence.stop
         takes.append(Take(f.id, words, Span(f.start, f.stop), f.heard, complete, departures, flaws))
     return tuple(takes)
+
+
+def _right(link: Link, written: Sequence[str], said: Sequence[str]) -> bool:
+    """Whether a link is a right reading, or a name that the ear only spells as it can."""
+    pairs = zip(link.written, link.heard, strict=False)
+    named = len(link.written) == len(link.heard) and all(not is_word(written[i]) and near(written[i], said[j]) for i, j in pairs)
+    return link.same or named
 
 
 def better_take(text: Chapter, findings: Sequence[Finding], take_id: str) -> bool:

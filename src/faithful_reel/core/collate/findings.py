@@ -121,7 +121,7 @@ def _misread(written: Sequence[str], said: Sequence[str], link: Link) -> list[Di
         if following.stop <= len(written) and all(
             _key(written[i]) == _key(said[j]) for i, j in zip(following, tail, strict=True)
         ):
-            own = [] if _near(written[here.start], said[at.start]) and len(here) == len(at) - count == 1 else [here]
+            own = [] if near(written[here.start], said[at.start]) and len(here) == len(at) - count == 1 else [here]
             first = [Difference(Kind.MISREAD, here, range(at.start, tail.start)) for here in own]
             return [*first, Difference(Kind.REPEATED, following, tail)]
     return [Difference(Kind.MISREAD, here, at)]
@@ -137,7 +137,7 @@ def departures(written: Sequence[str], starts: frozenset[int], span: range, said
     return differences(written, starts, said, links)
 
 
-def _near(a: str, b: str) -> bool:
+def near(a: str, b: str) -> bool:
     """Whether two tokens are the same word, or one that the ear could take for it."""
     left, right = spoken_forms(a), spoken_forms(b)
     if any(tuple(map(sound_key, f)) == tuple(map(sound_key, g)) for f in left for g in right):
@@ -163,7 +163,7 @@ def _extra(written: Sequence[str], said: Sequence[str], sentence_starts: frozens
         read, start, length = _reread(w_keys, h_keys[at - first :], here, sentence_starts)
         if not read and stop - at <= 3:
             read, start, length = _short_reread(written, said, at, stop, here)
-        while read and at + read < stop and start + length < len(written) and _near(written[start + length], said[at + read]):
+        while read and at + read < stop and start + length < len(written) and near(written[start + length], said[at + read]):
             read, length = read + 1, length + 1  # the last word was misheard
         if read:
             if added_from < at:
@@ -188,11 +188,7 @@ def _short_reread(written: Sequence[str], said: Sequence[str], at: int, stop: in
     """One to three words that sound like those just before or just after `here`."""
     for count in range(stop - at, 0, -1):
         for start in (here, here - count):
-            if (
-                start >= 0
-                and start + count <= len(written)
-                and all(_near(written[start + k], said[at + k]) for k in range(count))
-            ):
+            if start >= 0 and start + count <= len(written) and all(near(written[start + k], said[at + k]) for k in range(count)):
                 return count, start, count
     return 0, 0, 0
 

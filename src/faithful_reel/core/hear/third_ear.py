@@ -90,7 +90,7 @@ class _Taken:
             if piece.startswith(SPACE.encode()) or not words:
                 words.append((b"", []))
             words[-1] = (words[-1][0] + piece, [*words[-1][1], p])
-        texts = [(raw.decode(errors="replace").replace(SPACE, " ").strip(), min(p)) for raw, p in words]
+        texts = [(raw.decode(errors="replace").replace(SPACE, " ").strip().lstrip("\"'"), min(p)) for raw, p in words]
         texts = [(text, p) for text, p in texts if text]
         cuts = np.concatenate([[0], np.cumsum([len(text) + 1 for text, _ in texts])])
         cuts = self._span.start + np.round(cuts / max(1, cuts[-1]) * (len(self._span) - 1)).astype(int)
