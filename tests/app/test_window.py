@@ -67,6 +67,52 @@ def heard(bench, chapter_id="c1"):
     bench.do(PlaceHearing(chapter_id, key, findings))
 
 
+def test_what_the_first_ear_found_is_shown_while_it_listens_but_not_decided(bench):
+    chapter = bench.book.chapter("c1")
+    words = bench.text(chapter).words
+    placed = (Placed(1000, 2000, 0.9), *[None] * (len(words) - 1))
+    early = Finding("f1", Kind.MISREAD, words[0].text, "other", 0, 1, 1000, 2000, 0.9)
+    bench.early["c1"] = Hearing((Heard("other", 1000, 2000, 0.9),), placed, ((0, 1, 0, 1, False),)), (early,)
+    proof = ProofPresenter(bench)
+    assert [f.id for f in proof.docket()] == ["f1"]
+    assert bench.tokens(chapter)[0].start == 1000
+    proof.choose("f1")
+    assert not proof.decide(Decision.STET)
+    assert "still listening" in bench.told[-1]
+    bench.early.clear()
+    assert proof.docket() == []
+    assert bench.tokens(chapter)[0].start == -1
+
+
+def test_a_take_is_swapped_and_swapped_back(bench):
+    heard(bench)
+    chapter = bench.book.chapter("c1")
+    hearing = bench.hearing(chapter)
+    words = bench.text(chapter).words
+    sentence = next(s for s in bench.text(chapter).sentences() if len(s) > 6 and s.start > 60)
+    at = hearing.heard[-1].stop + 40_000
+    again = tuple(Heard(words[i].text, at + 16_000 * k, at + 16_000 * k + 15_000, 0.9) for k, i in enumerate(sentence))
+    links = (*hearing.links, (len(words), len(words), len(hearing.heard), len(hearing.heard) + len(again), False))
+    key = bench.session.store.put(Hearing, Hearing((*hearing.heard, *again), hearing.placed, links))
+    said = " ".join(w.text for w in again)
+    take = Finding("f9", Kind.REPEATED, said, said, sentence.start, len(sentence), again[0].start, again[-1].stop, 0.9)
+    bench.do(PlaceHearing("c1", key, (take,)))
+    proof = ProofPresenter(bench)
+    proof.choose("f9")
+    assert "complete and as written" in proof.take_note(take)
+    before = bench.book.chapter("c1").reel
+    assert proof.swap_take()
+    chapter = bench.book.chapter("c1")
+    assert chapter.reel != before
+    assert bench.hearing(chapter).placed[sentence.start].start == again[0].start
+    tokens = bench.tokens(chapter)
+    assert all(t.start >= 0 for t in tokens if t.word in sentence)
+    bench.undo()
+    assert bench.book.chapter("c1").reel == before
+    proof.choose("")
+    assert not proof.swap_take()
+
+
 def test_doubtful_findings_are_folded(bench):
     heard(bench)
     proof = ProofPresenter(bench)

@@ -97,6 +97,9 @@ class ProofPresenter(Observed):
         docket = self.docket()
         at = next((i for i, f in enumerate(docket) if f.id == finding.id), -1)
         following = next((f.id for f in docket[at + 1 :] if f.decision is Decision.OPEN), "")
+        if all(f.id != finding.id for f in chapter.findings):
+            self.bench.tell("The ear is still listening. Decide when the chapter has been heard.")
+            return False
         if decision is Decision.MEND:
             edit = mending_edit(self.bench.book, chapter, self.bench.tokens(chapter), finding)
             if edit is not None:

@@ -460,7 +460,7 @@ ALONE = {
     "again": -0.45,
     "long": 0.63,
 }
-"""The same for what the first ear says before the others are asked."""
+"""The same for the first ear alone, before the others are asked; fitted in the same way on its votes."""
 
 
 def confidence_of(features: Mapping[str, float], weights: Mapping[str, float] = WEIGHTS) -> float:

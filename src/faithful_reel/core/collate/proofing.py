@@ -69,15 +69,22 @@ def listen(x: Signal, chapter: Chapter, ear: Listener, watch: Watch) -> Listenin
     SignalError
         Nobody speaks in the recording.
     """
-    first = _first_pass(x, chapter, ear, Part(watch, 0.0, 0.8))
+    first = first_pass(x, chapter, ear, Part(watch, 0.0, 0.8))
     with Aligner() as aligner:
         heard = _with_edges(x, chapter, first.chunks, first.heard, first.owner, first.links, aligner, Part(watch, 0.8, 1.0))
     return replace(first, heard=heard)
 
 
-def _first_pass(
+def first_pass(
     x: Signal, chapter: Chapter, ear: Listener, watch: Watch, early: Callable[[Proof], None] | None = None
 ) -> Listening:
+    """One ear over the whole recording, collated; words at the ear's own times.  `early` as in `proofed`.
+
+    Raises
+    ------
+    SignalError
+        Nobody speaks in the recording.
+    """
     chunks = chunks_of(x, EAR_RATE)
     if not chunks:
         raise SignalError("Nobody speaks in this recording. Choose the recording of this chapter.")
@@ -185,7 +192,7 @@ def proofed(
         Nobody speaks in the recording.
     """
     watch = watch or Unwatched()
-    first = _first_pass(x, chapter, ears.first, Part(watch, 0.0, 0.2), early)
+    first = first_pass(x, chapter, ears.first, Part(watch, 0.0, 0.2), early)
     if ears.second or ears.third:
         ears.first.rest()
     with Aligner() as aligner:
