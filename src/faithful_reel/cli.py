@@ -97,7 +97,7 @@ def align(audio: Audio, script: Script, as_json: AsJson = False) -> None:
     from faithful_reel.core.text.manuscript import read_script
 
     chapter = read_script(script)
-    placed = aligned(ear_sound(audio), chapter, installed_ears(only_first=True).first, _watch())
+    placed = aligned(ear_sound(audio), chapter, installed_ears(), _watch())
     rows = [
         {
             "text": w.text,

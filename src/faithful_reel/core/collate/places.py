@@ -381,7 +381,7 @@ def features_of(
         "margin": fits,
         "great_margin": max(-1.0, min(2.0, margin / 150)) if margin is not None else 0.0,
         "margin_against_two": fits if len(right) > 1 else 0.0,
-        "no_margin": float(margin is None),
+        "no_margin": float(margin is None and not written),
         "name": float(bool(names) and not strange),
         "strange_name": float(strange),
         "split": float(len(written) != len(said) and bool(written) and bool(said)),

@@ -163,9 +163,9 @@ def placed_words(chapter: Chapter, listening: Listening) -> tuple[Placed | None,
     return tuple(placed)
 
 
-def aligned(x: Signal, chapter: Chapter, ear: Listener, watch: Watch | None = None) -> tuple[Placed | None, ...]:
-    """Where every written word is spoken: what the headless `align` gives."""
-    return placed_words(chapter, listen(x, chapter, ear, watch or Unwatched()))
+def aligned(x: Signal, chapter: Chapter, ears: Ears, watch: Watch | None = None) -> tuple[Placed | None, ...]:
+    """Where every written word is spoken, by what the ears agree on: what the headless `align` gives."""
+    return proofed(x, chapter, ears, watch).placed
 
 
 def proofed(

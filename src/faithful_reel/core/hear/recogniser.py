@@ -22,7 +22,9 @@ TAIL = 200
 """Frames of quiet after a chunk.  A window cut to the chunk is four times as fast as the full one; without this tail
 the recogniser does not notice the end and says the last words again."""
 MOST_TOKENS = 8.0
-"""Tokens a second; more are a loop, which is heard again in the full window."""
+"""Tokens a second; more are a loop."""
+LOOP = 6
+"""Tokens in a row; where they come twice it may be a loop, so the chunk is heard again in the full window."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -102,6 +104,11 @@ class Ear:
         return _InWindow(self, self._model.feature_extractor(audio)[..., :-1], span)
 
 
+def _comes_twice(tokens: Sequence[int]) -> bool:
+    runs = [tuple(tokens[k : k + LOOP]) for k in range(len(tokens) - LOOP + 1)]
+    return len(set(runs)) < len(runs)
+
+
 class _InWindow:
     """One stretch of sound, encoded."""
 
@@ -126,7 +133,7 @@ class _InWindow:
 
     def words(self) -> list[Heard]:
         tokens = self._tokens()
-        if len(tokens) > MOST_TOKENS * self._frames / 100 + 8:
+        if len(tokens) > MOST_TOKENS * self._frames / 100 + 8 or _comes_twice(tokens):
             self._encoded = self._encode(WINDOW)
             tokens = self._tokens()
         if not tokens:
