@@ -20,7 +20,7 @@ from faithful_reel.app.master.presenter import MasterPresenter
 from faithful_reel.app.pickups.presenter import PickupsPresenter
 from faithful_reel.app.proof.presenter import ProofPresenter
 from faithful_reel.app.release.presenter import ReleasePresenter
-from faithful_reel.app.workbench import Workbench
+from faithful_reel.app.workbench import Early, Workbench
 from faithful_reel.core.book.commands import PlaceHearing
 from faithful_reel.core.book.store import BookStore, Session
 from faithful_reel.core.book.timeline import Hearing
@@ -72,14 +72,15 @@ def test_what_the_first_ear_found_is_shown_while_it_listens_but_not_decided(benc
     words = bench.text(chapter).words
     placed = (Placed(1000, 2000, 0.9), *[None] * (len(words) - 1))
     early = Finding("f1", Kind.MISREAD, words[0].text, "other", 0, 1, 1000, 2000, 0.9)
-    bench.early["c1"] = Hearing((Heard("other", 1000, 2000, 0.9),), placed, ((0, 1, 0, 1, False),)), (early,)
+    hearing = Hearing((Heard("other", 1000, 2000, 0.9),), placed, ((0, 1, 0, 1, False),))
+    bench.early["c1"] = Early(chapter.text, chapter.recording, hearing, (early,))
     proof = ProofPresenter(bench)
     assert [f.id for f in proof.docket()] == ["f1"]
     assert bench.tokens(chapter)[0].start == 1000
     proof.choose("f1")
     assert not proof.decide(Decision.STET)
     assert "still listening" in bench.told[-1]
-    bench.early.clear()
+    bench.early["c1"] = Early("an earlier text", chapter.recording, hearing, (early,))  # revised meanwhile
     assert proof.docket() == []
     assert bench.tokens(chapter)[0].start == -1
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Callable, Iterable
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Protocol, TypeVar
 
@@ -75,6 +76,16 @@ class Hearers:
             return self._ears
 
 
+@dataclass(frozen=True, slots=True)
+class Early:
+    """What the first ear has made of a text and a recording so far."""
+
+    text: str
+    recording: str
+    hearing: Hearing
+    findings: tuple[Finding, ...]
+
+
 class Workbench(Observed):
     """The open book and everything derived from it, kept as long as it holds."""
 
@@ -86,7 +97,7 @@ class Workbench(Observed):
         self._texts: dict[str, Chapter] = {}
         self._counts: dict[str, int] = {}
         self._hearings: dict[str, Hearing] = {}
-        self.early: dict[str, tuple[Hearing, tuple[Finding, ...]]] = {}  # of chapters that are being heard
+        self.early: dict[str, Early] = {}  # of chapters that are being heard
         self._tokens: dict[str, tuple[tuple[object, ...], Tokens]] = {}
         self._texts_of: tuple[object, list[str]] = None, []
         self._overviews: dict[str, Overview] = {}
@@ -163,16 +174,21 @@ class Workbench(Observed):
     def hearing(self, chapter: ChapterState) -> Hearing | None:
         """What was heard of a chapter, while it is being heard so far; None before."""
         if not chapter.hearing:
-            early = self.early.get(chapter.id)
-            return early[0] if early else None
+            early = self._early(chapter)
+            return early.hearing if early else None
         if chapter.hearing not in self._hearings:
             self._hearings[chapter.hearing] = self.session.store.get(Hearing, chapter.hearing)
         return self._hearings[chapter.hearing]
 
     def findings(self, chapter: ChapterState) -> tuple[Finding, ...]:
         """The findings of a chapter; while it is being heard for the first time, those of what was heard so far."""
+        early = None if chapter.hearing else self._early(chapter)
+        return early.findings if early else chapter.findings
+
+    def _early(self, chapter: ChapterState) -> Early | None:
+        """What was heard so far, unless the chapter was paired or revised meanwhile."""
         early = self.early.get(chapter.id)
-        return chapter.findings if chapter.hearing or early is None else early[1]
+        return early if early and (early.text, early.recording) == (chapter.text, chapter.recording) else None
 
     def tokens(self, chapter: ChapterState) -> Tokens:
         """The galley of a chapter as its reel stands."""

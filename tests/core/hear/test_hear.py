@@ -13,7 +13,9 @@ from faithful_reel.core.collate.proofing import SHOWN, aligned, in_rate, proofed
 from faithful_reel.core.errors import EarMissing, SignalError
 from faithful_reel.core.hear import weights
 from faithful_reel.core.hear.aligner import Aligner
+from faithful_reel.core.hear.pauses import chunks_of
 from faithful_reel.core.hear.pronounce import is_word, phone_distance, phones_of
+from faithful_reel.core.hear.recogniser import hear
 from faithful_reel.core.text.manuscript import read_script
 from faithful_reel.core.text.words import chapter_of
 from faithful_reel.core.units import EAR_RATE, Span
@@ -85,6 +87,18 @@ def test_the_aligner_places_words_and_tells_a_text_that_does_not_fit(demo):
     starts = {index: start for index, start, _ in truth}
     errors = [abs(p.start / EAR_RATE - starts[17 + k]) for k, p in enumerate(placed)]
     assert np.median(errors) < 0.04
+
+
+def test_an_ear_does_not_rest_while_another_job_listens(demo, ears):
+    x = read_mono(demo / "chapter-1.flac", EAR_RATE)
+    chunks = chunks_of(x, EAR_RATE)[:3]
+    passing = hear(ears.first, x, chunks)
+    first = next(passing)
+    ears.first.rest()  # what a job does whose first pass is over
+    assert first
+    assert all(words for words in passing)
+    ears.first.rest()
+    assert next(hear(ears.first, x, chunks)) == first  # and wakes again
 
 
 @pytest.mark.slow

@@ -6,7 +6,7 @@ import itertools
 from dataclasses import replace
 from pathlib import Path
 
-from faithful_reel.app.workbench import Observed, Workbench
+from faithful_reel.app.workbench import Early, Observed, Workbench
 from faithful_reel.core.audio.files import ear_sound
 from faithful_reel.core.book.commands import AddFinding, Decide, EditReel, PlaceHearing
 from faithful_reel.core.book.mending import finding_span, mending_edit, pickup_for, tone_of
@@ -314,9 +314,9 @@ class ProofPresenter(Observed):
             return in_rate(proofed(ear_sound(path), text, found, watch, early), rate, Span(0, length))
 
         def progress(_fraction: float, _note: str) -> None:
-            if so_far and not self.bench.book.chapter(chapter_id).hearing:
+            if so_far:
                 proof = so_far.pop()
-                self.bench.early[chapter_id] = hearing_of(proof), proof.findings
+                self.bench.early[chapter_id] = Early(chapter.text, chapter.recording, hearing_of(proof), proof.findings)
                 self.bench.changed()
 
         def done(proof: Proof) -> None:

@@ -15,7 +15,7 @@ from faithful_reel.core.book.recordings import received
 from faithful_reel.core.book.store import SUFFIX, BookStore, Session
 from faithful_reel.core.collate.pairing import Finder, Passage, passages, sampled
 from faithful_reel.core.errors import AppError
-from faithful_reel.core.hear.recogniser import Listener
+from faithful_reel.core.hear.recogniser import Ear
 from faithful_reel.core.jobs import Part, Unwatched, Watch
 from faithful_reel.core.reel.render import FileSources
 from faithful_reel.core.text.manuscript import read_manuscript
@@ -44,7 +44,7 @@ def chapter_named_by(book: Book, recording: Recording) -> ChapterState | None:
     return book.chapters[index] if 0 <= index < len(book.chapters) and not book.chapters[index].recording else None
 
 
-def passages_in(path: Path, recording: Recording, rate: int, finder: Finder, ear: Listener, watch: Watch) -> tuple[Passage, ...]:
+def passages_in(path: Path, recording: Recording, rate: int, finder: Finder, ear: Ear, watch: Watch) -> tuple[Passage, ...]:
     """Hear samples of a recording, whose sound at the book's rate is in `path`, and say which chapters it reads."""
     sources = FileSources(lambda _: path)
     sound = partial(sources, recording.hash)

@@ -13,7 +13,7 @@ import numpy as np
 from faithful_reel.core.audio.files import resampled
 from faithful_reel.core.audio.roomtone import FRAME_S, frame_levels, quiet_runs, quiet_threshold
 from faithful_reel.core.hear.pauses import chunks_of
-from faithful_reel.core.hear.recogniser import Listener, hear
+from faithful_reel.core.hear.recogniser import Ear, hear
 from faithful_reel.core.jobs import Unwatched, Watch
 from faithful_reel.core.text.spoken import sound_key, spoken_forms
 from faithful_reel.core.text.words import Chapter
@@ -63,7 +63,7 @@ class Passage:
     sure: float
 
 
-def sampled(sound: Sound, length: int, rate: int, ear: Listener, watch: Watch | None = None) -> tuple[Sample, ...]:
+def sampled(sound: Sound, length: int, rate: int, ear: Ear, watch: Watch | None = None) -> tuple[Sample, ...]:
     """Hear a few short stretches of a recording: near its beginning, its end, and every five minutes between."""
     watch = watch or Unwatched()
     size = min(length, round(SAMPLE_S * rate))

@@ -19,7 +19,7 @@ from faithful_reel.core.hear.aligner import Aligned, Aligner, refined
 from faithful_reel.core.hear.ears import Ears
 from faithful_reel.core.hear.pauses import Chunk, chunks_of
 from faithful_reel.core.hear.pronounce import phones_of
-from faithful_reel.core.hear.recogniser import Heard, Listener, hear
+from faithful_reel.core.hear.recogniser import Ear, Heard, hear
 from faithful_reel.core.jobs import Part, Unwatched, Watch, at_once
 from faithful_reel.core.text.spoken import plain, sound_key, spoken_forms
 from faithful_reel.core.text.words import Chapter
@@ -61,7 +61,7 @@ class Listening:
     links: list[Link]
 
 
-def listen(x: Signal, chapter: Chapter, ear: Listener, watch: Watch) -> Listening:
+def listen(x: Signal, chapter: Chapter, ear: Ear, watch: Watch) -> Listening:
     """One ear over the whole recording, collated, every heard word placed by alignment.
 
     Raises
@@ -75,9 +75,7 @@ def listen(x: Signal, chapter: Chapter, ear: Listener, watch: Watch) -> Listenin
     return replace(first, heard=heard)
 
 
-def first_pass(
-    x: Signal, chapter: Chapter, ear: Listener, watch: Watch, early: Callable[[Proof], None] | None = None
-) -> Listening:
+def first_pass(x: Signal, chapter: Chapter, ear: Ear, watch: Watch, early: Callable[[Proof], None] | None = None) -> Listening:
     """One ear over the whole recording, collated; words at the ear's own times.  `early` as in `proofed`.
 
     Raises

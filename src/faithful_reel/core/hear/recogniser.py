@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass
-from typing import Any, Protocol
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -38,34 +39,17 @@ class Heard:
     witness: str = "first"
 
 
-class Attended(Protocol):
-    """A stretch of sound that an ear has taken in."""
-
-    def words(self) -> list[Heard]:
-        """What is said in it; times are the ear's own, good to about 0.1 s."""
-        ...
-
-
-class Listener(Protocol):
-    """An ear of any make; may be asked by two threads at once."""
-
-    witness: str
-
-    def attend(self, x: Signal, span: Span) -> Attended:
-        """Take in a stretch of a recording at 16 kHz."""
-        ...
-
-
-def hear(ear: Listener, x: Signal, chunks: Sequence[Chunk], watch: Watch | None = None) -> Iterator[list[Heard]]:
+def hear(ear: Ear, x: Signal, chunks: Sequence[Chunk], watch: Watch | None = None) -> Iterator[list[Heard]]:
     """Recognise all chunks, in order, two at a time; ticks `watch` after each."""
     watch = watch or Unwatched()
 
     def words(chunk: Chunk) -> list[Heard]:
         return ear.attend(x, chunk.span).words()
 
-    for done, heard in enumerate(at_once(words, chunks, THREADS), 1):
-        yield heard
-        watch.tick(done / len(chunks), "listening")
+    with ear.busy():
+        for done, heard in enumerate(at_once(words, chunks, THREADS), 1):
+            yield heard
+            watch.tick(done / len(chunks), "listening")
 
 
 class Ear:
@@ -80,6 +64,7 @@ class Ear:
 
         self.weights, self.witness = weights, witness
         self._waking = threading.Lock()
+        self._users = 0
         self._model = WhisperModel(
             str(weights.folder), device="cpu", compute_type="int8", cpu_threads=1, num_workers=THREADS, local_files_only=True
         )
@@ -91,15 +76,27 @@ class Ear:
             language=language if multilingual else None,
         )
 
+    @contextmanager
+    def busy(self) -> Iterator[None]:
+        """Hold the weights while a pass goes on, so that another job's `rest` does not take them away."""
+        with self._waking:
+            self._users += 1
+            if not self._model.model.model_is_loaded:
+                self._model.model.load_model()
+        try:
+            yield
+        finally:
+            with self._waking:
+                self._users -= 1
+
     def rest(self) -> None:
-        """Let go of the weights until this ear is asked again."""
-        self._model.model.unload_model()
+        """Let go of the weights until the next pass; not while one goes on."""
+        with self._waking:
+            if not self._users:
+                self._model.model.unload_model()
 
     def attend(self, x: Signal, span: Span) -> _InWindow:
         """Take in a stretch of a recording at 16 kHz, at most 30 s of it."""
-        with self._waking:
-            if not self._model.model.model_is_loaded:
-                self._model.model.load_model()
         audio = np.ascontiguousarray(x[span.start : span.stop], dtype=np.float32)
         return _InWindow(self, self._model.feature_extractor(audio)[..., :-1], span)
 

@@ -15,7 +15,7 @@ from faithful_reel.core.audio.roomtone import find_room_tone
 from faithful_reel.core.collate.links import Link, collated
 from faithful_reel.core.collate.proofing import listen
 from faithful_reel.core.errors import FileProblem
-from faithful_reel.core.hear.recogniser import Heard, Listener
+from faithful_reel.core.hear.recogniser import Ear, Heard
 from faithful_reel.core.jobs import Part, Unwatched, Watch
 from faithful_reel.core.pickups.ledger import Take
 from faithful_reel.core.pickups.takes import FoundTake, changed_tokens, find_line, find_takes, leaving_gaps, line_gaps, proposed
@@ -101,7 +101,7 @@ def _at_rate(heard: Sequence[Heard], rate: int) -> list[Heard]:
 
 
 def splice_file(
-    audio: Path, script: Chapter, pickup: Path, line: str, out: Path, ear: Listener, watch: Watch | None = None
+    audio: Path, script: Chapter, pickup: Path, line: str, out: Path, ear: Ear, watch: Watch | None = None
 ) -> Spliced:
     """Put the line of a pickup recording into a chapter recording and write the result to `out`.
 
@@ -179,7 +179,7 @@ def _written(
         files.close()
 
 
-def heard_in(x: Signal, rate: int, ear: Listener, watch: Watch) -> list[Heard]:
+def heard_in(x: Signal, rate: int, ear: Ear, watch: Watch) -> list[Heard]:
     """Everything said in a pickup recording at 16 kHz, with aligned edges; positions at `rate`."""
     return _at_rate(listen(x, chapter_of("pickups", ["pickups"]), ear, watch).heard, rate)
 
