@@ -62,16 +62,24 @@ def ears():
 
 
 @pytest.fixture(scope="session")
-def proofs(demo, ears):
+def heard_file(tmp_path_factory):
+    """The file that remembers what the ears made of the demo's chapters, once `proofs` was asked for."""
+    return tmp_path_factory.mktemp("heard") / "heard.sqlite"
+
+
+@pytest.fixture(scope="session")
+def proofs(demo, ears, heard_file):
     """(what was planted, the chapter, its proof) of the demo's raw chapters, heard once."""
     from faithful_reel.core.audio.files import ear_sound
     from faithful_reel.core.collate.proofing import proofed
+    from faithful_reel.core.hear.memory import Memory
     from faithful_reel.core.text.manuscript import read_script
 
     truth = json.loads((demo / "truth.json").read_text())
     names = [f"chapter-{n}" for n in (1, 2, 3)]
     scripts = {n: read_script(demo / f"{n}.txt") for n in names}
-    return [(truth[n], scripts[n], proofed(ear_sound(demo / f"{n}.flac"), scripts[n], ears)) for n in names]
+    with Memory(heard_file) as memory:
+        return [(truth[n], scripts[n], proofed(ear_sound(demo / f"{n}.flac"), scripts[n], ears, memory=memory)) for n in names]
 
 
 @pytest.fixture(scope="session")
@@ -82,6 +90,18 @@ def demo_book(tmp_path_factory, demo):
     folder = tmp_path_factory.mktemp("demo") / "demo.reelbook"
     make_demo_book(folder, demo)
     return folder
+
+
+@pytest.fixture
+def remembering(opened, proofs, heard_file):
+    """The same window on a book whose chapters were heard before: hearing them again takes a moment."""
+    import shutil
+
+    from faithful_reel.core.book.store import HEARD
+
+    assert proofs
+    shutil.copyfile(heard_file, opened.book / HEARD)
+    return opened
 
 
 @pytest.fixture

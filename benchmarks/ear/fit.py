@@ -15,13 +15,14 @@ sys.path.insert(0, str(Path(__file__).parent))
 
 from run import TUNING
 from scoring import WORDS
-from voices import VOICES, made
+from voices import BUILD, VOICES, made
 
 from faithful_reel.core.audio.files import ear_sound
 from faithful_reel.core.collate.places import Place, features_of
 from faithful_reel.core.collate.proofing import first_pass, read_again
 from faithful_reel.core.hear.aligner import Aligner
 from faithful_reel.core.hear.ears import Ears, installed_ears
+from faithful_reel.core.hear.memory import Memory
 from faithful_reel.core.jobs import Unwatched
 from faithful_reel.core.text.manuscript import read_script
 
@@ -51,9 +52,9 @@ def gathered(ears: Ears) -> tuple[list[dict[str, float]], list[bool], list[int]]
         sound, script, truth = made(voice, number)
         x, chapter = ear_sound(sound), read_script(script)
         written = [w.text for w in chapter.words]
-        with Aligner() as aligner:
-            first = first_pass(x, chapter, ears.first, Unwatched())
-            for reading in read_again(x, chapter, first, ears, aligner, Unwatched()):
+        with Memory(BUILD / "heard.sqlite") as memory, Aligner(memory) as aligner:
+            first = first_pass(x, chapter, ears.first, Unwatched(), memory=memory)
+            for reading in read_again(x, chapter, first, ears, aligner, Unwatched(), memory):
                 for p in reading.places:
                     text = [written[i] for i in p.written]
                     around = (

@@ -17,11 +17,12 @@ sys.path.insert(0, str(Path(__file__).parent))
 
 from readings import altered, readings
 from scoring import Score
-from voices import CHAPTERS, VOICES, made
+from voices import BUILD, CHAPTERS, VOICES, made
 
 from faithful_reel.core.audio.files import read_mono
 from faithful_reel.core.collate.proofing import SHOWN, Proof, proofed
 from faithful_reel.core.hear.ears import installed_ears
+from faithful_reel.core.hear.memory import Memory
 from faithful_reel.core.text.manuscript import read_script
 from faithful_reel.core.units import EAR_RATE
 
@@ -50,7 +51,11 @@ def main() -> int:
     parser.add_argument("--split", choices=["tuning", "held", "all"], default="all")
     parser.add_argument("--voice", choices=(*VOICES, "real"))
     parser.add_argument("--list", action="store_true", help="name what was missed and what was false")
+    parser.add_argument(
+        "--remember", action="store_true", help="keep what the ears heard for the next run; speeds mean nothing then"
+    )
     chosen = parser.parse_args()
+    memory = Memory(BUILD / "heard.sqlite" if chosen.remember else None)
     ears = installed_ears()
     numbers = [n for n in CHAPTERS if chosen.split == "all" or (n in TUNING) == (chosen.split == "tuning")]
     for voice in VOICES:
@@ -61,7 +66,7 @@ def main() -> int:
             sound, script, truth = made(voice, number)
             x, chapter = read_mono(sound, EAR_RATE), read_script(script)
             start = time.perf_counter()
-            proof = proofed(x, chapter, ears)
+            proof = proofed(x, chapter, ears, memory=memory)
             spent += time.perf_counter() - start
             seconds += len(x) / EAR_RATE
             score.add(sound.stem, truth["plants"], proof.findings, len(chapter.words), SHOWN)
@@ -83,7 +88,7 @@ def main() -> int:
         for seed in range(8):
             x, chapter, plants = altered(found, seed)
             start = time.perf_counter()
-            proof = proofed(x, chapter, ears)
+            proof = proofed(x, chapter, ears, memory=memory)
             spent += time.perf_counter() - start
             seconds += len(x) / EAR_RATE
             score.add(f"real-{seed}", plants, proof.findings, len(chapter.words), SHOWN)

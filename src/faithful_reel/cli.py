@@ -28,6 +28,7 @@ app = typer.Typer(
 Audio = Annotated[Path, typer.Option(help="The recording.")]
 Script = Annotated[Path, typer.Option(help="The manuscript's text of this recording.")]
 AsJson = Annotated[bool, typer.Option("--json", help="Print JSON.")]
+Language = Annotated[str, typer.Option(help="The language that is read, as a two-letter code.")]
 ProfileName = Annotated[str, typer.Option(help="A profile's name, or a JSON file.")]
 
 
@@ -55,6 +56,7 @@ def proof(
     as_json: AsJson = False,
     least: Annotated[float, typer.Option(help="Leave out findings less sure than this, 0 to 1.", min=0, max=1)] = 0.5,
     one_ear: Annotated[bool, typer.Option("--one-ear", help="Ask the first ear only, even where others are installed.")] = False,
+    language: Language = "en",
 ) -> None:
     """Find every departure of a recording from its script."""
     from faithful_reel.core.audio.files import ear_sound
@@ -64,7 +66,7 @@ def proof(
 
     chapter = read_script(script)
     x = ear_sound(audio)
-    result = proofed(x, chapter, installed_ears(only_first=one_ear), _watch())
+    result = proofed(x, chapter, installed_ears(only_first=one_ear, language=language), _watch())
     shown = [f for f in result.findings if f.confidence >= least]
     if as_json:
         found = [
@@ -77,6 +79,8 @@ def proof(
                 "confidence": f.confidence,
                 "word_index": f.word_index,
                 "word_count": f.word_count,
+                "flaw": f.evidence.flaw,
+                "note": f.evidence.note,
             }
             for f in shown
         ]
@@ -89,7 +93,7 @@ def proof(
 
 
 @app.command()
-def align(audio: Audio, script: Script, as_json: AsJson = False) -> None:
+def align(audio: Audio, script: Script, as_json: AsJson = False, language: Language = "en") -> None:
     """Find where every written word is spoken."""
     from faithful_reel.core.audio.files import ear_sound
     from faithful_reel.core.collate.proofing import aligned
@@ -97,7 +101,7 @@ def align(audio: Audio, script: Script, as_json: AsJson = False) -> None:
     from faithful_reel.core.text.manuscript import read_script
 
     chapter = read_script(script)
-    placed = aligned(ear_sound(audio), chapter, installed_ears(), _watch())
+    placed = aligned(ear_sound(audio), chapter, installed_ears(language=language), _watch())
     rows = [
         {
             "text": w.text,

@@ -134,7 +134,9 @@ def test_the_word_being_heard_is_lit_and_kept_in_view(galley):
     assert galley.lit_word == -1
 
 
-@pytest.mark.parametrize("kind", ["misread", "skipped", "added", "repeated", "false_start", "pause", "noise", "level"])
+@pytest.mark.parametrize(
+    "kind", ["misread", "skipped", "added", "repeated", "false_start", "pause", "noise", "level", "name", "other"]
+)
 def test_every_kind_of_mark_is_drawn(galley, kind):
     plain = galley._painted(0).toImage()
     cell = galley._content.cells[2]
@@ -269,3 +271,36 @@ def test_after_an_edit_the_page_is_as_if_it_were_laid_out_whole(galley, qtbot):
             assert ours.placed() == theirs.placed()
             assert ours.xs == theirs.xs
             assert [ours.at + t for t in ours.ts] == [theirs.at + t for t in theirs.ts]
+
+
+def test_a_long_page_whose_words_all_moved_in_time_is_set_in_turns(galley, qtbot):
+    """What is in sight at once, the rest while there is time; in the end as if it were laid out whole."""
+    from dataclasses import replace
+
+    cells = Cells.of(
+        [Cell(TEXT[i % len(TEXT)], i, 9000 * i, 9000 * i + 8000 - 40 * (i % 7), paragraph=i // 50) for i in range(4000)]
+    )
+    source = GalleyContent(cells, (), (), 9000 * 4000, RATE)
+    columns = galley._columns
+    galley.set_content(source, columns)
+    bar = galley.verticalScrollBar()
+    bar.setValue(bar.maximum() // 2)
+    wider = replace(cells, starts=cells.starts * 2, stops=cells.starts * 2 + 30_000 * (np.arange(4000) % 5 == 0) + 6000)
+    step = replace(source, cells=wider, length=source.length * 2)
+    galley.set_content(step, columns, keep_place=True)
+    assert galley._stale
+    top = galley._top_cell()
+    line = galley._lines[galley._line_of[top]]
+    assert line.at == wider.starts[line.first]
+    qtbot.waitUntil(lambda: not galley._stale, timeout=10_000)
+    assert not galley._stale_timer.isActive()
+    assert galley._top_cell() == galley._lines[galley._line_of[top]].first
+    fresh = Galley()
+    qtbot.addWidget(fresh)
+    fresh.resize(galley.size())
+    fresh.show()
+    fresh.set_content(source, columns)
+    qtbot.waitUntil(lambda: fresh.viewport().width() == galley.viewport().width() == fresh._laid_width)
+    fresh.set_content(step, columns)
+    assert galley._starts == fresh._starts
+    assert galley._line_of == fresh._line_of

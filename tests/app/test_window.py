@@ -192,7 +192,7 @@ def test_a_hearing_for_a_chapter_that_was_paired_anew_is_dropped(bench):
     class Late:
         findings = ()
 
-    held.done(Late())
+    held.done((Late(), None))
     assert bench.session.store.head == head
 
 

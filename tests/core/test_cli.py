@@ -35,7 +35,7 @@ def test_proof_gives_the_documented_shape(demo):
     assert result["words"] == len((demo / "chapter-2.txt").read_text().split())
     assert result["audio_seconds"] == pytest.approx(soundfile.info(str(demo / "chapter-2.flac")).duration, abs=0.01)
     for f in result["findings"]:
-        assert set(f) == {"kind", "written", "heard", "start", "end", "confidence", "word_index", "word_count"}
+        assert set(f) == {"kind", "written", "heard", "start", "end", "confidence", "word_index", "word_count", "flaw", "note"}
         assert 0 <= f["start"] <= f["end"] <= result["audio_seconds"]
         assert f["confidence"] >= 0.5
     tokens = (demo / "chapter-2.txt").read_text().split()

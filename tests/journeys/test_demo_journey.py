@@ -7,6 +7,7 @@ import json
 import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QApplication
 
 from faithful_reel.core.book.splicing import piece_of
 from faithful_reel.core.collate.findings import Decision, Kind
@@ -16,12 +17,13 @@ from faithful_reel.core.release.check import checked_file
 
 DECISIONS = {
     Kind.MISREAD: "P", Kind.SKIPPED: "P", Kind.ADDED: "M", Kind.REPEATED: "M", Kind.FALSE_START: "M", Kind.PAUSE: "M", Kind.NOISE: "M", Kind.LEVEL: "S",
+    Kind.OTHER: "S",
 }  # fmt: skip
 
 
 @pytest.mark.slow
-def test_from_raw_chapter_to_released_file(opened, demo, tmp_path):
-    window = opened.window
+def test_from_raw_chapter_to_released_file(remembering, demo, tmp_path):
+    opened, window = remembering, remembering.window
     truth = json.loads((demo / "truth.json").read_text())["chapter-1"]["planted"]
 
     # proof a chapter
@@ -117,7 +119,71 @@ def test_from_raw_chapter_to_released_file(opened, demo, tmp_path):
 
 
 @pytest.mark.slow
-def test_listening_lights_the_word_that_is_heard(opened):
+def test_a_chapter_is_proofed_by_keyboard_alone(remembering, demo):
+    """Nothing but keys, each to the widget that has the focus."""
+    opened, window = remembering, remembering.window
+    truth = json.loads((demo / "truth.json").read_text())["chapter-3"]["planted"]
+
+    def key(name, modifier=Qt.KeyboardModifier.NoModifier):
+        window.activateWindow()
+        QTest.keyClick(QApplication.focusWidget() or window, name, modifier)
+
+    ctrl, shift, none = Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifier.ShiftModifier, Qt.KeyboardModifier.NoModifier
+    key(Qt.Key.Key_2, ctrl)
+    key(Qt.Key.Key_PageDown, ctrl)
+    key(Qt.Key.Key_PageDown, ctrl)
+    assert window.bench.chapter_id == "c3"
+    key(Qt.Key.Key_E, ctrl)
+    opened.idle()
+    key("N")
+    at = window.proof.current
+    key("N")
+    key("B")
+    assert window.proof.current == at
+    # hear the first with its lead-in, and write a note while it sounds
+    key("H")
+    assert window.player.playing
+    key("F")
+    QTest.keyClicks(QApplication.focusWidget(), "listen again")
+    key(Qt.Key.Key_Return)
+    assert window.player.playing
+    key(Qt.Key.Key_Space)
+    assert [f.note for f in opened.bookstate.chapters[2].findings if f.id.startswith("h")] == ["listen again"]
+    # find a word, and go on deciding where the docket stood
+    key(Qt.Key.Key_F, ctrl)
+    QTest.keyClicks(QApplication.focusWidget(), "harbour")
+    key(Qt.Key.Key_Return)
+    key(Qt.Key.Key_Escape)
+    assert "harbour" in window.bench.text(window.bench.chapter).words[window.galley.cursor_word].text
+    for _ in window.proof.docket():
+        key("B")
+    for _ in range(len(window.proof.docket())):
+        key(DECISIONS.get(window.proof.finding().kind, "S"))
+    chapter = opened.bookstate.chapters[2]
+    assert all(f.decision is not Decision.OPEN for f in window.proof.docket())
+    # take the last one back, and do it again
+    key(Qt.Key.Key_Z, ctrl)
+    assert opened.bookstate.chapters[2] != chapter
+    key(Qt.Key.Key_Z, ctrl | shift)
+    assert opened.bookstate.chapters[2] == chapter
+    # listen to some of what is left, and sign the chapter off
+    key(Qt.Key.Key_U, none)
+    key(Qt.Key.Key_Space)
+    opened.qtbot.waitUntil(lambda: window.player.position > window.player._start + 20_000, timeout=10_000)
+    key(Qt.Key.Key_Space)
+    assert window.proof.listening.listened("c3")
+    key(Qt.Key.Key_O, ctrl | shift)
+    assert window.proof.proofed(opened.bookstate.chapters[2]) == "signed off"
+    reading = [p for p in truth if p["kind"] in ("misread", "skipped", "added", "repeated", "false_start")]
+    decided = [f for f in chapter.findings if f.decision is not Decision.OPEN]
+    for planted in reading:
+        start, end = (44_100 * planted[k] for k in ("start", "end"))
+        assert any(f.start < end + 13_000 and f.stop > start - 13_000 for f in decided), planted
+
+
+@pytest.mark.slow
+def test_listening_lights_the_word_that_is_heard(remembering):
+    opened = remembering
     opened.do("proof.hear")
     opened.idle()
     window = opened.window

@@ -82,6 +82,7 @@ def run_book(folder: Path) -> int:
 
     window = opened_or_restored(folder, lambda: open_window(folder, user_settings()))
     window.show()
+    QTimer.singleShot(1500, window.wake_ears)
     signal.signal(signal.SIGINT, signal.SIG_DFL)
     if os.environ.get("FAITHFUL_REEL_QUIT_AFTER"):  # for scripts that only look whether the window comes up
         QTimer.singleShot(int(os.environ["FAITHFUL_REEL_QUIT_AFTER"]), window.close)

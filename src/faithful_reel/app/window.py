@@ -7,10 +7,11 @@ from functools import partial
 from pathlib import Path
 
 import numpy as np
-from PyQt6.QtCore import QPoint, QSettings, QSize, Qt, QTimer
+from PyQt6.QtCore import QLocale, QPoint, QSettings, QSize, Qt, QTimer
 from PyQt6.QtGui import QCloseEvent
 from PyQt6.QtWidgets import (
     QApplication,
+    QCheckBox,
     QComboBox,
     QDialog,
     QDialogButtonBox,
@@ -43,6 +44,7 @@ from faithful_reel.app.master.panel import MasterPanel
 from faithful_reel.app.master.presenter import MasterPresenter
 from faithful_reel.app.pickups.panel import PickupsPanel
 from faithful_reel.app.pickups.presenter import PickupsPresenter
+from faithful_reel.app.proof.names_presenter import NamesPresenter
 from faithful_reel.app.proof.panel import ProofPanel
 from faithful_reel.app.proof.presenter import ProofPresenter
 from faithful_reel.app.release.panel import ReleasePanel
@@ -51,23 +53,27 @@ from faithful_reel.app.sound import Player
 from faithful_reel.app.splice.panel import SplicePanel
 from faithful_reel.app.splice.presenter import SplicePresenter
 from faithful_reel.app.theme import THEMES, style_sheet
+from faithful_reel.app.widgets.galley import LOWEST, TALLEST, WIDEST
 from faithful_reel.app.widgets.loupe import Loupe
 from faithful_reel.app.widgets.parts import ROLE, ContentsDelegate, Desk, Meter, button, label, rule, table
 from faithful_reel.app.workbench import Hearers, Workbench
 from faithful_reel.core.audio import files
 from faithful_reel.core.audio.tempo import FASTEST, SLOWEST
 from faithful_reel.core.book import reporting
+from faithful_reel.core.book.commands import SetLanguage
 from faithful_reel.core.book.keeping import ARCHIVE_SUFFIX, archived, backed_up, unpacked
 from faithful_reel.core.book.model import ChapterState
 from faithful_reel.core.book.splicing import placed_joins
 from faithful_reel.core.book.store import SUFFIX
 from faithful_reel.core.collate.findings import Decision, Kind
-from faithful_reel.core.collate.proofing import SHOWN
+from faithful_reel.core.collate.flaws import Flaw
+from faithful_reel.core.collate.proofing import wake
+from faithful_reel.core.hear.ears import ENGLISH, LANGUAGES
 from faithful_reel.core.measure.picture import spectrogram
 from faithful_reel.core.reel.reel import Lane, Piece, Reel
 from faithful_reel.core.reel.render import FileSources, Renderer
 from faithful_reel.core.text import manuscript
-from faithful_reel.core.units import Signal, clock, ratio
+from faithful_reel.core.units import Signal, Span, clock, ratio
 
 DESKS = ("intake", "proof", "pickups", "splice", "master", "release")
 SPEEDS = (0.75, 0.9, 1.0, 1.1, 1.25, 1.5, 1.75, 2.0, 2.25, 2.5)
@@ -75,7 +81,7 @@ NOTICE_MS = 12_000
 BACKUP_MS = 10 * 60_000
 MANUSCRIPTS = f"Manuscripts ({' '.join('*' + s for s in manuscript.SUFFIXES)})"
 SOUNDS = f"Sound ({' '.join('*' + s for s in files.SUFFIXES)});;All files (*)"
-QUIET = ("Draw ", "Back up", "Bring in ", "Check ")
+QUIET = ("Draw ", "Back up", "Bring in ", "Check ", "Wake ")
 """Jobs that are told elsewhere, or that nobody waits for."""
 JOIN_STEP_S = 0.005
 
@@ -91,11 +97,12 @@ class Window(QMainWindow):
         bench.ears = Hearers(Path(own) if own else None)
         self.setMinimumSize(1000, 640)
         self.intake, self.proof, self.pickups = IntakePresenter(bench), ProofPresenter(bench), PickupsPresenter(bench)
+        self.names = NamesPresenter(bench)
         self.splice, self.mastering = SplicePresenter(bench), MasterPresenter(bench)
         self.releasing = ReleasePresenter(bench, self.mastering)
         self.desks: dict[str, Desk] = {
             "intake": IntakePanel(self.intake),
-            "proof": ProofPanel(self.proof),
+            "proof": ProofPanel(self.proof, self.names),
             "pickups": PickupsPanel(self.pickups),
             "splice": SplicePanel(self.splice),
             "master": MasterPanel(self.mastering),
@@ -105,10 +112,13 @@ class Window(QMainWindow):
         self._playing_reel: object = None
         self._loupe_shown: object = None
         self._finding_shown = ""
-        self._counted: dict[str, tuple[object, tuple[int, int]]] = {}
+        self._counted: dict[str, tuple[object, tuple[int, int], frozenset[str]]] = {}
         self._backed_up = bench.session.store.count()
         self._lead_s = float(settings.value("listen/lead", 2.0))
         self._speed = float(settings.value("listen/speed", 1.0))
+        self._tall = float(settings.value("view/tall", 1.0))
+        self._wide = float(settings.value("view/wide", 0.0))
+        self.proof.off = frozenset(filter(None, str(settings.value("proof/off", "") or "").split(",")))
         self.opened: list[Path] = []
         self.actions_ = Actions(self, self._handlers(), settings)
         self._build()
@@ -296,6 +306,9 @@ class Window(QMainWindow):
         intake.search_wanted.connect(self.ask_search)
         intake.replacement_wanted.connect(self.ask_replacement)
         self.history.wanted.connect(self._go_to_step)
+        proof.names.hear_wanted.connect(self._hear_medley)
+        proof.names.place_wanted.connect(self._go_to_place)
+        self.galley.set_zoom(tall=self._tall, wide=self._wide)
         pickups.send_wanted.connect(self.actions_["pickups.send"].trigger)
         pickups.receive_wanted.connect(self.actions_["pickups.receive"].trigger)
         pickups.hear.connect(self._hear_reel)
@@ -334,6 +347,7 @@ class Window(QMainWindow):
             "edit.louder": self._louder,
             "proof.hear": self._hear_chapter,
             "proof.ear": self.ask_ear,
+            "proof.language": self.ask_language,
             "proof.search": self._search,
             "proof.report": self.ask_report,
             "proof.rough": self._rough_cut,
@@ -345,7 +359,14 @@ class Window(QMainWindow):
             "proof.pickup": self._pickup,
             "proof.swap": self._swap_take,
             "proof.reopen": self._reopen,
+            "proof.accept": self._accept,
             "proof.note": self._note,
+            "proof.flag": self._flag,
+            "proof.elsewhere": self._elsewhere,
+            "proof.names": self.show_names,
+            "proof.unheard": self._unheard,
+            "proof.sign": self._sign,
+            "proof.flaws": self.ask_flaws,
             "proof.doubtful": self._doubtful,
             "splice.place": self._place,
             "splice.pass": self._pass,
@@ -365,6 +386,10 @@ class Window(QMainWindow):
             "view.release": self._view_release,
             "view.night": self._night,
             "view.spectrum": self._spectrum,
+            "view.taller": self._taller,
+            "view.lower": self._lower,
+            "view.wider": self._wider,
+            "view.narrower": self._narrower,
             "view.closer": self._closer,
             "view.farther": self._farther,
             "view.next_chapter": self._next_chapter,
@@ -419,6 +444,12 @@ class Window(QMainWindow):
                 if left
                 else "all decided"
             )
+            if chapter.hearing and chapter.id not in self.proof.hearing_now:
+                listened = self.proof.listening.share(chapter)
+                signed = self.proof.proofed(chapter)
+                state = " · ".join(
+                    filter(None, (signed or state, f"{100 * listened:.0f} % listened" if listened > 0.005 else ""))
+                )
             if item.data(ROLE) != (chapter.title, share, state) or item.data(ROLE + 1) != chapter.id:
                 item.setData(ROLE, (chapter.title, share, state))
                 item.setData(ROLE + 1, chapter.id)
@@ -431,9 +462,9 @@ class Window(QMainWindow):
     def _open_findings(self, chapter: ChapterState) -> tuple[int, int]:
         """How many findings of a chapter are open, and how many are shown; counted once for every state of it."""
         known = self._counted.get(chapter.id)
-        if known is None or known[0] is not chapter.findings:
-            shown = [f for f in chapter.findings if f.confidence >= SHOWN or f.decision is not Decision.OPEN]
-            known = chapter.findings, (sum(f.decision is Decision.OPEN for f in shown), len(shown))
+        if known is None or known[0] is not chapter.findings or known[2] != self.proof.off:
+            shown = [f for f in chapter.findings if not self.proof.is_folded(f)]
+            known = chapter.findings, (sum(f.decision is Decision.OPEN for f in shown), len(shown)), self.proof.off
             self._counted[chapter.id] = known
         return known[1]
 
@@ -464,6 +495,7 @@ class Window(QMainWindow):
             panel.refresh()
 
     def _proof_changed(self) -> None:
+        self._show_contents()
         if self.stack.currentWidget() is self.desks["proof"]:
             self.desks["proof"].refresh()
         self._show_finding()
@@ -580,6 +612,7 @@ class Window(QMainWindow):
             speed=self._speed,
             loop=self.actions_["play.loop"].isChecked(),
         )
+        self.proof.listening.begin(found[0].id, found[1], start)
 
     def _hear_reel(self, reel: object, start: int, stop: int) -> None:
         if isinstance(reel, Reel):
@@ -632,6 +665,7 @@ class Window(QMainWindow):
     def _moved(self, position: int) -> None:
         found = self._reel()
         if found and self._playing_reel is found[1]:
+            self.proof.listening.reach(position)
             self.spot = position
             self._show_position(position, follow=True)
         else:
@@ -647,6 +681,8 @@ class Window(QMainWindow):
 
     def _play_state(self) -> None:
         self.play_button.setText("Stop" if self.player.playing else "Play")
+        if not self.player.playing:
+            self.proof.listening.end()
 
     def _hear_unmastered(self) -> None:
         chapter = self.bench.chapter
@@ -794,16 +830,88 @@ class Window(QMainWindow):
         self.proof.changed()
 
     def _note(self) -> None:
-        first, last = self.galley.selection
-        if first < 0:
-            self.tell("Select the words first: click on the galley, then Shift+click.")
+        panel = self.desks["proof"]
+        assert isinstance(panel, ProofPanel)
+        start, stop = self.loupe.stretch
+        if start >= 0:
+            rate = self.bench.book.rate
+            panel.open_note(f"{clock(start / rate)} to {clock(stop / rate)}", None, Span(start, stop))
             return
-        kinds = [k.value.replace("_", " ") for k in Kind]
-        kind, taken = QInputDialog.getItem(self, "Note a finding", "What is it?", kinds, 0, editable=False)
-        if taken:
-            text, taken = QInputDialog.getText(self, "Note a finding", "Note (may be empty):")
-            if taken:
-                self.proof.note_finding(Kind(kind.replace(" ", "_")), first, last, text)
+        first, last = self.galley.selection
+        heard = self.proof.word_at(self.player.position) if self.player.playing else -1
+        if heard >= 0 and first == last:
+            first = last = heard
+        if first < 0:
+            self.tell("Select the words first: click on the galley, then Shift+click. Or mark a stretch in the loupe.")
+            return
+        chapter = self.bench.chapter
+        words = self.bench.text(chapter).words if chapter else ()
+        text = " ".join(w.text for w in words[first : last + 1])
+        panel.open_note(f"“{text if len(text) < 32 else text[:30] + ' …'}”", (first, last), None)
+
+    def _flag(self) -> None:
+        heard = self.proof.word_at(self.player.position) if self.player.playing else self.galley.cursor_word
+        if heard < 0:
+            self.tell("No word is heard here. Play, and flag at the word; or put the cursor on it.")
+        elif self.proof.note_finding(Kind.OTHER, heard, heard, "flagged while listening"):
+            self.tell("Flagged. Its note can be written with F.")
+
+    def _accept(self) -> None:
+        self.proof.accept()
+
+    def _elsewhere(self) -> None:
+        chapter, word = self.bench.chapter, self.galley.cursor_word
+        if chapter is None or word < 0:
+            self.tell("Put the cursor on a word first.")
+            return
+        self.names.elsewhere(chapter.id, word, self._hear_medley)
+
+    def _hear_medley(self, reel: Reel) -> None:
+        self._hear_reel(reel, 0, len(reel))
+
+    def show_names(self) -> None:
+        """The list of names and words in the docket's place, or the docket again."""
+        panel = self.desks["proof"]
+        assert isinstance(panel, ProofPanel)
+        self.show_desk("proof")
+        panel.toggle_names()
+
+    def _go_to_place(self, chapter: str, word: int) -> None:
+        if chapter != self.bench.chapter_id:
+            self._take_chapter(chapter)
+        self.show_desk("proof")
+        self.galley.go_to_word(word)
+
+    def _unheard(self) -> None:
+        at = self.proof.next_unheard(self.spot)
+        if at < 0:
+            self.tell("All of this chapter was listened to.")
+            return
+        self.go_to_position(at)
+        self.galley.set_playhead(at, follow=True)
+
+    def _sign(self) -> None:
+        self.proof.sign_off()
+
+    def ask_flaws(self) -> None:
+        """Which kinds of flaws are shown; the others are folded away."""
+        dialog = QDialog(self)
+        dialog.setWindowTitle("Kinds of flaws")
+        box = QVBoxLayout(dialog)
+        box.addWidget(label("Flaws of these kinds are shown; the others are folded away, never dropped.", "quiet"))
+        boxes = {}
+        for flaw in Flaw:
+            boxes[flaw.value] = QCheckBox(flaw.value)
+            boxes[flaw.value].setChecked(flaw.value not in self.proof.off)
+            box.addWidget(boxes[flaw.value])
+        buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
+        buttons.accepted.connect(dialog.accept)
+        buttons.rejected.connect(dialog.reject)
+        box.addWidget(buttons)
+        if dialog.exec():
+            off = sorted(name for name, made in boxes.items() if not made.isChecked())
+            self.settings.setValue("proof/off", ",".join(off))
+            self.proof.switch_off(frozenset(off))
 
     def _cut_close(self) -> None:
         self.player.stop()
@@ -868,6 +976,27 @@ class Window(QMainWindow):
 
     def _spectrum(self) -> None:
         self.loupe.set_spectrum(shown=self.actions_["view.spectrum"].isChecked())
+
+    def _zoom(self, tall: float, wide: float) -> None:
+        """Change the height of the strips and the time on a line by factors; kept for the next time."""
+        self._tall = min(TALLEST, max(LOWEST, self._tall * tall))
+        self._wide = min(WIDEST, self._wide * wide if self._wide else 90.0 if wide > 1 else 0.0)
+        self._wide = self._wide if self._wide >= 80 else 0.0
+        self.galley.set_zoom(tall=self._tall, wide=self._wide)
+        self.settings.setValue("view/tall", self._tall)
+        self.settings.setValue("view/wide", self._wide)
+
+    def _taller(self) -> None:
+        self._zoom(1.25, 1.0)
+
+    def _lower(self) -> None:
+        self._zoom(0.8, 1.0)
+
+    def _wider(self) -> None:
+        self._zoom(1.0, 1.35)
+
+    def _narrower(self) -> None:
+        self._zoom(1.0, 1 / 1.35)
 
     def _closer(self) -> None:
         self.loupe.zoom(0.6)
@@ -936,6 +1065,17 @@ class Window(QMainWindow):
         self.settings.setValue("hear/ear", path)
         self.bench.ears = Hearers(Path(path) if path else None)
         self.tell(f"The ear is now {Path(path).name}." if path else "The ear is the shipped one.")
+
+    def ask_language(self) -> None:
+        """Choose the language that the book is read in."""
+        names = {QLocale.languageToString(QLocale(code).language()): code for code in LANGUAGES}
+        at = list(names.values()).index(self.bench.book.language)
+        name, taken = QInputDialog.getItem(self, "Language", "The book is read in", list(names), at, editable=False)
+        if taken and names[name] != self.bench.book.language and self.bench.do(SetLanguage(names[name])):
+            alone = (
+                " The multilingual ear hears it alone, without a witness: expect more doubt." if names[name] != ENGLISH else ""
+            )
+            self.tell(f"The book is read in {name}.{alone} Chapters that were heard already can be heard again.")
 
     def ask_release(self) -> None:
         """Choose a folder and release."""
@@ -1016,6 +1156,10 @@ class Window(QMainWindow):
             self._backed_up = head
             folder = self.bench.session.store.folder
             self.jobs.start("Back up", lambda _watch: backed_up(folder), done=self._ignore, stopped=self.bench.stopped)
+
+    def wake_ears(self) -> None:
+        """Import what the ears stand on while nobody waits for it."""
+        self.jobs.start("Wake the ears", wake, done=self._ignore, stopped=self.bench.stopped)
 
     def _ignore(self, _result: object) -> None:
         pass

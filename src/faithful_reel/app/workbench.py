@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Callable, Iterable
+from contextlib import closing
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Protocol, TypeVar
@@ -15,7 +16,7 @@ from faithful_reel.core.audio.overview import Overview
 from faithful_reel.core.book.commands import BookCommand
 from faithful_reel.core.book.model import Book, ChapterState, Recording
 from faithful_reel.core.book.recordings import decode, overview, path_of
-from faithful_reel.core.book.store import Session
+from faithful_reel.core.book.store import Contents, Session
 from faithful_reel.core.book.timeline import Hearing, Tokens, tokens_of
 from faithful_reel.core.collate.findings import Finding
 from faithful_reel.core.errors import AppError, Cancelled
@@ -66,14 +67,14 @@ class Hearers:
     def __init__(self, own: Path | None = None) -> None:
         self._own = own
         self._lock = threading.Lock()
-        self._ears: Ears | None = None
+        self._ears: dict[str, Ears] = {}
 
-    def all(self) -> Ears:
-        """The ears that are installed; raises `EarMissing` where there is none."""
+    def all(self, language: str) -> Ears:
+        """The ears for a language that are installed; raises `EarMissing` where there is none."""
         with self._lock:
-            if self._ears is None:
-                self._ears = installed_ears(self._own)
-            return self._ears
+            if language not in self._ears:
+                self._ears[language] = installed_ears(self._own, language=language)
+            return self._ears[language]
 
 
 @dataclass(frozen=True, slots=True)
@@ -180,6 +181,10 @@ class Workbench(Observed):
             self._hearings[chapter.hearing] = self.session.store.get(Hearing, chapter.hearing)
         return self._hearings[chapter.hearing]
 
+    def keep_hearing(self, key: str, hearing: Hearing) -> None:
+        """Have a hearing that was just kept at hand, so that it need not be read."""
+        self._hearings[key] = hearing
+
     def findings(self, chapter: ChapterState) -> tuple[Finding, ...]:
         """The findings of a chapter; while it is being heard for the first time, those of what was heard so far."""
         early = None if chapter.hearing else self._early(chapter)
@@ -201,6 +206,16 @@ class Workbench(Observed):
             known = key, tokens_of(self.book, chapter, self._texts_of[1], self.hearing(chapter))
             self._tokens[chapter.id] = known
         return known[1]
+
+    def reader(self) -> Callable[[type, str], Any]:
+        """Reads contents of the book, for use in one other thread."""
+        folder = self.session.store.folder
+
+        def read(kind: type, key: str) -> Any:
+            with closing(Contents(folder)) as contents:
+                return contents.get(kind, key)
+
+        return read
 
     # --- sound ----------------------------------------------------------------------------------------------------
 

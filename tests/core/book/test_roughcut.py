@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -12,15 +13,18 @@ from faithful_reel.core.audio.files import ear_sound
 from faithful_reel.core.book.model import Book, ChapterState, Recording
 from faithful_reel.core.book.roughcut import rough_cut, rough_of
 from faithful_reel.core.book.timeline import Hearing, tokens_of
-from faithful_reel.core.collate.findings import Decision, Finding, Kind
+from faithful_reel.core.collate.findings import Decision, Evidence, Finding, Kind
 from faithful_reel.core.collate.proofing import Placed, proofed
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.hear.recogniser import Heard
-from faithful_reel.core.reel.reel import reel_of
+from faithful_reel.core.reel.commands import CutAndClose
+from faithful_reel.core.reel.reel import reel_of, source_at
+from faithful_reel.core.text.words import chapter_of
 
 RATE = 44_100
 HOP = RATE // 2
-TEXT = "The tide had gone out".split()
+SCRIPT = chapter_of("c", ["The tide had gone out"])
+TEXT = [w.text for w in SCRIPT.words]
 # what was heard: a false start, the first three words twice, and the line; -1 is not written
 SPOKEN = [
     ("The", -1),
@@ -56,7 +60,7 @@ def finding(name, kind, first, last, *, confidence=0.9, decision=Decision.OPEN):
 
 def test_false_starts_and_repeats_go_in_one_step_and_the_last_reading_stays():
     book, chapter, hearing = made([finding("a", Kind.FALSE_START, 0, 1), finding("b", Kind.REPEATED, 2, 4)])
-    command = rough_cut(book, chapter, TEXT, hearing)
+    command, _ = rough_cut(book, chapter, SCRIPT, hearing)
     after = command.apply(book).chapters[0]
     assert set(command.findings) == {"a", "b"}
     assert {f.decision for f in after.findings} == {Decision.MEND}
@@ -68,9 +72,67 @@ def test_false_starts_and_repeats_go_in_one_step_and_the_last_reading_stays():
 
 def test_words_that_run_into_a_repeat_go_with_it_and_others_stay():
     book, chapter, hearing = made([finding("a", Kind.ADDED, 0, 1), finding("b", Kind.REPEATED, 2, 4)])
-    assert set(rough_cut(book, chapter, TEXT, hearing).findings) == {"a", "b"}
+    assert set(rough_cut(book, chapter, SCRIPT, hearing)[0].findings) == {"a", "b"}
     book, chapter, hearing = made([finding("a", Kind.REPEATED, 0, 1), finding("b", Kind.ADDED, 2, 4)])
-    assert rough_cut(book, chapter, TEXT, hearing).findings == ("a",)  # an added word is the editor's to decide
+    assert rough_cut(book, chapter, SCRIPT, hearing)[0].findings == ("a",)  # an added word is the editor's to decide
+
+
+LINE = chapter_of("c", ["The tide had gone out."])
+TWICE = [*enumerate("The tide had gone out. The tide had won out.".split())]
+
+
+def read_twice(*findings):
+    """The line was read rightly, then again with a misread, which the collation keeps: it is the last."""
+    heard = tuple(Heard(w, (1 + i) * HOP, (1 + i) * HOP + HOP * 2 // 3, 1.0) for i, w in TWICE)
+    placed = tuple(Placed(h.start, h.stop, 1.0) for h in heard[5:])
+    links = tuple((i, i + 1, 5 + i, 6 + i, i != 3) for i in range(5))
+    length = 13 * HOP
+    repeat = Finding("a", Kind.REPEATED, "", "The tide had gone out.", 0, 5, heard[0].start, heard[4].stop, 0.9)
+    misread = Finding("b", Kind.MISREAD, "gone", "won", 3, 1, heard[8].start, heard[8].stop, 0.9)
+    chapter = ChapterState("c", "One", "t", "r", "h", (repeat, misread, *findings), reel_of("r", length))
+    recordings = (Recording("r", "r.wav", ".wav", RATE, 1, length, -3, -62, -24, None),)
+    return Book(recordings=recordings, chapters=(chapter,)), chapter, Hearing(heard, placed, links)
+
+
+def test_a_better_reading_is_kept_in_the_place_of_the_last():
+    book, chapter, hearing = read_twice()
+    command, anew = rough_cut(book, chapter, LINE, hearing)
+    after = command.apply(book).chapters[0]
+    assert [f.decision for f in after.findings] == [Decision.MEND, Decision.MEND]
+    assert after.finding("a").heard == "The tide had won out."  # the other reading is the last one now
+    tokens = [t for t in tokens_of(book, after, [w.text for w in LINE.words], anew) if t.start >= 0]
+    assert [t.text for t in tokens if not t.extra] == [w.text for w in LINE.words]
+    assert [source_at(after.reel, t.start)[1] for t in tokens] == [h.start for h in hearing.heard[:5]]
+    assert len(after.reel) < len(chapter.reel) - 4 * HOP
+
+
+def test_what_the_editor_let_stand_is_not_exchanged():
+    book, chapter, hearing = read_twice()
+    stet = replace(chapter, findings=tuple(replace(f, decision=Decision.STET) if f.id == "b" else f for f in chapter.findings))
+    command, _ = rough_cut(replace(book, chapters=(stet,)), stet, LINE, hearing)
+    assert command.swapped == ()
+    assert command.findings == ("a",)
+
+
+def test_a_line_whose_kept_reading_was_cut_by_hand_does_not_stop_the_rest():
+    book, chapter, hearing = read_twice()
+    cut = replace(chapter, reel=CutAndClose(hearing.heard[5].start, hearing.heard[9].stop).apply(chapter.reel))
+    told = Evidence(flaw="long pause", usual=0.1)
+    pause = Finding("p", Kind.PAUSE, "", "", 0, 0, 0, hearing.heard[0].start, 0.9, told)
+    cut = replace(cut, findings=(*cut.findings, pause))
+    command, _ = rough_cut(replace(book, chapters=(cut,)), cut, LINE, hearing)
+    assert command.swapped == ()
+    assert "p" in command.findings
+
+
+def test_a_reading_with_a_noise_in_it_is_not_better():
+    at = 2 * HOP
+    book, chapter, hearing = read_twice(Finding("n", Kind.NOISE, "", "", 1, 0, at, at + 900, 0.9))
+    command, _ = rough_cut(book, chapter, LINE, hearing)
+    assert command.swapped == ()
+    after = command.apply(book).chapters[0]
+    assert after.finding("b").decision is Decision.OPEN  # the misread is still there, for the editor
+    assert after.finding("n").decision is Decision.MEND  # the noise went with the reading that it was in
 
 
 @pytest.mark.parametrize(
@@ -85,13 +147,13 @@ def test_words_that_run_into_a_repeat_go_with_it_and_others_stay():
 def test_what_is_decided_doubtful_or_no_retake_stays(findings):
     book, chapter, hearing = made(findings)
     with pytest.raises(EditRefused, match="nothing to cut"):
-        rough_cut(book, chapter, TEXT, hearing)
+        rough_cut(book, chapter, SCRIPT, hearing)
 
 
 def test_a_chapter_that_was_not_heard_is_refused():
     book, chapter, _ = made([])
     with pytest.raises(EditRefused, match="Hear the chapter first"):
-        rough_cut(book, chapter, TEXT, None)
+        rough_cut(book, chapter, SCRIPT, None)
 
 
 @pytest.mark.slow

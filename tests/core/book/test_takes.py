@@ -10,7 +10,7 @@ import pytest
 from faithful_reel.core.book.model import Book, ChapterState, Recording
 from faithful_reel.core.book.takes import better_take, swapped, takes_of
 from faithful_reel.core.book.timeline import Hearing, tokens_of
-from faithful_reel.core.collate.findings import Decision, Finding, Kind
+from faithful_reel.core.collate.findings import Decision, Evidence, Finding, Kind
 from faithful_reel.core.collate.proofing import Placed
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.hear.recogniser import Heard
@@ -64,6 +64,16 @@ def test_takes_are_judged(state):
     assert takes_of(TEXT, [short])[0].verdict == "broken off"
     assert takes_of(TEXT, [wrong])[0].verdict == "1 word departs"
     assert takes_of(TEXT, [chapter.findings[0], noise])[0].verdict == "1 noise"
+
+
+def test_a_reading_unlike_its_neighbours_is_not_good(state):
+    _, chapter, _ = state
+    soft = replace(chapter.findings[0], evidence=Evidence(level_db=-6.0, pace=1.5))
+    (take,) = takes_of(TEXT, [soft])
+    assert take.verdict == "6 dB softer, faster"
+    assert not take.good
+    alike = replace(chapter.findings[0], evidence=Evidence(level_db=3.0, pace=0.8))
+    assert takes_of(TEXT, [alike])[0].good
 
 
 def test_slips_of_one_word_and_doubtful_ones_are_no_takes(state):

@@ -7,18 +7,20 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 from support.sounds import sine
 
-from faithful_reel.core.book.mending import finding_span, mending_edit, pickup_for, tone_of
+from faithful_reel.core.book.mending import finding_span, mending_edit, pickup_for, quietest, tone_of
 from faithful_reel.core.book.model import Book, ChapterState, Recording
 from faithful_reel.core.book.splicing import piece_of, placed_joins, preview_splice, take_gaps
 from faithful_reel.core.book.timeline import Hearing, span_of, tokens_of
-from faithful_reel.core.collate.findings import Finding, Kind
+from faithful_reel.core.collate.findings import Evidence, Finding, Kind
 from faithful_reel.core.collate.proofing import Placed
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.hear.recogniser import Heard
 from faithful_reel.core.pickups.ledger import Pickup, Take
-from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, ToneSource
+from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, SetGain, ToneSource
 from faithful_reel.core.reel.reel import reel_of
 from faithful_reel.core.reel.render import Renderer
 from faithful_reel.core.text.words import chapter_of
@@ -114,12 +116,69 @@ def test_extra_words_are_cut_with_the_pause_behind_them(kind):
     assert [b - a for a, b in itertools.pairwise(starts)] == [STEP] * (len(TOKENS) - 1)
 
 
+def looks(x):
+    """Minima and maxima of an array between positions."""
+
+    def columns(edges):
+        at = edges.astype(int)
+        return np.array([[x[a:b].min(), x[a:b].max()] for a, b in itertools.pairwise(at)]).T
+
+    return columns
+
+
+def test_a_cut_goes_to_the_quietest_moment_before_an_onset():
+    """A breath fills the pauses but for 40 ms; both ends of the cut go there, and never into the words."""
+    book, chapter, hearing = made(read=[*TOKENS[:4], "+again", *TOKENS[4:]])
+    x = np.full(len(chapter.reel), 0.05)
+    still = round(0.04 * RATE)
+    gaps = [place(k) - round(0.09 * RATE) for k in (4, 5)]
+    for gap in gaps:
+        x[gap : gap + still] = 0.001
+    again = finding(Kind.REPEATED, place(4), place(4) + LENGTH)
+    edit = mending_edit(book, chapter, tokens_of(book, chapter, TOKENS, hearing), again, looks(x))
+    assert all(gap < at < gap + still for gap, at in zip(gaps, (edit.start, edit.stop), strict=True))
+    loud = mending_edit(book, chapter, tokens_of(book, chapter, TOKENS, hearing), again, looks(np.full(len(x), 0.05)))
+    assert place(3) + LENGTH < loud.start < place(4)
+    assert place(4) + LENGTH < loud.stop < place(5)
+
+
+@given(st.integers(0, 5000), st.integers(1, 3000))
+def test_the_quietest_moment_is_between_its_ends(start, length):
+    x = np.random.default_rng(length).standard_normal(9000)
+    assert start <= quietest(looks(x), start, start + length, 1000) <= start + length
+
+
 def test_a_long_pause_is_cut_from_its_middle():
     book, chapter, _hearing = made()
     edit = mending_edit(book, chapter, (), finding(Kind.PAUSE, 50_000, 50_000 + 4 * RATE))
     assert isinstance(edit, CutAndClose)
     assert edit.stop - edit.start == pytest.approx(4 * RATE - 0.9 * RATE, abs=2)
     assert mending_edit(book, chapter, (), finding(Kind.PAUSE, 50_000, 60_000)) is None
+
+
+def flawed(kind, start, stop, flaw, usual):
+    return replace(finding(kind, start, stop), evidence=Evidence(flaw=flaw, usual=usual))
+
+
+def test_a_pause_is_cut_down_to_what_is_usual_with_the_reader():
+    book, chapter, _hearing = made()
+    pause = flawed(Kind.PAUSE, 50_000, 50_000 + 4 * RATE, "long pause", 0.6)
+    edit = mending_edit(book, chapter, (), pause)
+    assert edit.stop - edit.start == pytest.approx(4 * RATE - 0.6 * RATE, abs=2)
+    short = flawed(Kind.PAUSE, 50_000, 50_000 + round(0.1 * RATE), "short pause", 0.6)
+    assert mending_edit(book, chapter, (), short) is None
+
+
+@pytest.mark.parametrize(("kind", "flaw"), [(Kind.NOISE, "breath"), (Kind.LEVEL, "level jump")])
+def test_what_sticks_out_is_brought_to_the_usual_level(kind, flaw):
+    book, chapter, _ = made()
+    assert mending_edit(book, chapter, (), flawed(kind, 50_000, 60_000, flaw, -5.5)) == SetGain(50_000, 60_000, -5.5)
+
+
+@pytest.mark.parametrize("flaw", ["plosive", "hum"])
+def test_what_is_under_words_is_not_laid_over(flaw):
+    book, chapter, _ = made()
+    assert mending_edit(book, chapter, (), flawed(Kind.NOISE, 50_000, 60_000, flaw, None)) is None
 
 
 def test_a_noise_is_laid_over_with_the_chapters_tone():

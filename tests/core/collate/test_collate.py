@@ -245,5 +245,6 @@ def test_kinds_are_the_documented_ones():
         "pause",
         "noise",
         "level",
+        "name",
         "other",
     }

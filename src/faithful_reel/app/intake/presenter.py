@@ -300,7 +300,7 @@ class IntakePresenter(Observed):
             for index, recording in enumerate(waiting):
                 part = Part(watch, index / len(waiting), (index + 1) / len(waiting))
                 part.tick(0.0, recording.name)
-                found += passages_in(decode(recording), recording, rate, finder, ears.all().first, part)
+                found += passages_in(decode(recording), recording, rate, finder, ears.all(book.language).first, part)
             return found
 
         self.pairing = True

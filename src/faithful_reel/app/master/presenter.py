@@ -2,22 +2,15 @@
 
 from __future__ import annotations
 
-import hashlib
-
 from faithful_reel.app.workbench import Observed, Workbench
 from faithful_reel.core.book.commands import SetMaster
 from faithful_reel.core.book.model import ChapterState, Master
-from faithful_reel.core.book.store import json_of
+from faithful_reel.core.book.store import reel_key
 from faithful_reel.core.jobs import Watch
 from faithful_reel.core.master.mastering import master_reel
 from faithful_reel.core.measure.profile import load_profile
 from faithful_reel.core.reel.reel import Reel
 from faithful_reel.core.release.check import checked_file, file_figures
-
-
-def reel_key(reel: Reel) -> str:
-    """A short hash of a reel, to tell whether a master is of the reel as it stands."""
-    return hashlib.sha256(repr(json_of(Reel, reel)).encode()).hexdigest()[:16]
 
 
 class MasterPresenter(Observed):

@@ -49,7 +49,7 @@ class PickupsPresenter(Observed):
         titles = {c.id: c.title for c in self.bench.book.chapters}
         beside = path.with_name(f".{path.name}.part")
         try:
-            beside.write_text(call_sheet(due, titles, self.bench.book.rate), encoding="utf-8")
+            beside.write_text(call_sheet(due, titles, self.bench.book.rate, self.bench.book.say), encoding="utf-8")
             beside.replace(path)
         except OSError as problem:
             self.bench.tell(f"The call sheet {path.name} could not be written ({problem.strerror}). Choose another folder.")
@@ -69,7 +69,7 @@ class PickupsPresenter(Observed):
             recording = received(folder, path, rate, Part(watch, 0.0, 0.2))
             decode(folder, book, recording)
             x = read_mono(path_of(folder, recording, rate), EAR_RATE)
-            heard = heard_in(x, rate, ears.all().first, Part(watch, 0.2, 1.0))
+            heard = heard_in(x, rate, ears.all(book.language).first, Part(watch, 0.2, 1.0))
             found = tuple((p.id, *takes_of(p.line, heard, recording.hash)) for p in waiting)
             matched = tuple(row for row in found if row[1])
             if not matched:

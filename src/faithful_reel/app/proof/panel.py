@@ -24,6 +24,8 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from faithful_reel.app.proof.names_pane import NamesPane
+from faithful_reel.app.proof.names_presenter import NamesPresenter
 from faithful_reel.app.proof.presenter import ProofPresenter
 from faithful_reel.app.theme import Theme
 from faithful_reel.app.widgets.galley import Cells, Galley, GalleyContent, Mark, Other
@@ -32,10 +34,10 @@ from faithful_reel.core.book.model import ChapterState
 from faithful_reel.core.book.splicing import placed_joins
 from faithful_reel.core.book.timeline import finding_spans
 from faithful_reel.core.collate.findings import Decision, Finding, Kind
-from faithful_reel.core.collate.proofing import SHOWN
 from faithful_reel.core.units import Span, clock, samples
 
 NAMES = {"false_start": "false start"}
+DOCKET_WIDTH, NAMES_WIDTH = 304, 400
 
 
 def finding_line(f: Finding) -> str:
@@ -53,9 +55,10 @@ def margin_note(f: Finding) -> str:
         "added": f.heard,
         "repeated": "read twice",
         "false_start": "false start",
-        "pause": "long pause",
-        "noise": "noise",
-        "level": "clipped",
+        "pause": f.evidence.flaw or "pause",
+        "noise": f.evidence.flaw or "noise",
+        "level": f.evidence.flaw or "level",
+        "name": "spoken unlike",
     }.get(f.kind.value, f.note or "note")
 
 
@@ -68,28 +71,44 @@ class ProofPanel(Desk):
     decided = pyqtSignal(str)
     time_wanted = pyqtSignal(int)
 
-    def __init__(self, presenter: ProofPresenter) -> None:
+    def __init__(self, presenter: ProofPresenter, names: NamesPresenter) -> None:
         super().__init__()
         self.setObjectName("desk")
         self._presenter = presenter
+        self.names = NamesPane(names)
+        self.names.left.connect(self.toggle_names)
         self.galley = Galley()
         self.galley.mark_clicked.connect(presenter.choose)
         page = QVBoxLayout()
         page.setSpacing(0)
         page.addWidget(self._search_row())
         page.addWidget(self.galley, 1)
+        page.addWidget(self._note_row())
         box = QHBoxLayout(self)
         box.setContentsMargins(0, 0, 0, 0)
         box.setSpacing(0)
         box.addLayout(page, 1)
         box.addWidget(rule(upright=True))
-        box.addWidget(self._docket())
+        self.side = QStackedWidget()
+        self.side.addWidget(self._docket())
+        self.side.addWidget(self.names)
+        self.side.setFixedWidth(DOCKET_WIDTH)
+        box.addWidget(self.side)
         self._shown: object = None
         self._styles: tuple[object, NDArray[np.int64]] = None, np.zeros((0, 3), np.int64)
         self._set: tuple[object, Cells] = None, Cells.of(())
         self._pages: tuple[tuple[int, int], ...] = ()
         self._theme: Theme | None = None
         self._listed: tuple[object, object] = None, None
+        self._noted: tuple[tuple[int, int] | None, Span | None] = None, None
+        self._unheard: object = None
+
+    def toggle_names(self) -> None:
+        """The names in the docket's place, or the docket again."""
+        shown = self.side.currentWidget() is not self.names
+        self.side.setCurrentIndex(1 if shown else 0)
+        self.side.setFixedWidth(NAMES_WIDTH if shown else DOCKET_WIDTH)
+        (self.names.view if shown else self.galley).setFocus()
 
     def _search_row(self) -> QWidget:
         self.search = QWidget()
@@ -151,23 +170,72 @@ class ProofPanel(Desk):
         if word >= 0:
             self.galley.go_to_word(word)
 
+    def _note_row(self) -> QWidget:
+        self.noting = QWidget()
+        self.noting.setObjectName("foot")
+        self.note_kind = QComboBox()
+        self.note_kind.setAccessibleName("Kind of finding")
+        for kind in Kind:
+            self.note_kind.addItem(NAMES.get(kind.value, kind.value), kind.value)
+        self.note_where = label("", "quiet")
+        self.note_text = QLineEdit()
+        self.note_text.setAccessibleName("Note")
+        self.note_text.setPlaceholderText("what is wrong here; may be empty")
+        keep, drop = button("Note it", tip="Keep the finding (Enter)"), button("Cancel", tip="Keep nothing (Esc)")
+        self.note_text.returnPressed.connect(self._note)
+        keep.clicked.connect(self._note)
+        drop.clicked.connect(self.close_note)
+        row = QHBoxLayout(self.noting)
+        row.setContentsMargins(16, 4, 16, 4)
+        for widget in (self.note_where, self.note_kind, self.note_text, keep, drop):
+            row.addWidget(widget, 1 if widget is self.note_text else 0)
+        QShortcut(
+            QKeySequence(Qt.Key.Key_Escape), self.noting, self.close_note, context=Qt.ShortcutContext.WidgetWithChildrenShortcut
+        )
+        self.noting.hide()
+        return self.noting
+
+    def open_note(self, where: str, words: tuple[int, int] | None, sound: Span | None) -> None:
+        """Ask for a finding by hand on words, or on a stretch of sound; the sound goes on playing."""
+        self._noted = words, sound
+        self.note_kind.setCurrentIndex(self.note_kind.findData((Kind.MISREAD if words else Kind.NOISE).value))
+        self.note_where.setText(where)
+        self.note_text.clear()
+        self.noting.show()
+        self.note_text.setFocus()
+
+    def close_note(self) -> None:
+        """Back to the page."""
+        self.noting.hide()
+        self.galley.setFocus()
+
+    def _note(self) -> None:
+        kind, (words, sound) = Kind(self.note_kind.currentData()), self._noted
+        if words is not None:
+            self._presenter.note_finding(kind, *words, self.note_text.text())
+        elif sound is not None:
+            self._presenter.note_sound(kind, sound, self.note_text.text())
+        self.close_note()
+
     def _docket(self) -> QWidget:
         side = QWidget()
         side.setObjectName("side")
-        side.setFixedWidth(304)
         self.count = label("Docket", "heading")
-        self.unfold = QCheckBox("doubtful")
-        self.unfold.setToolTip("Show the findings that the ear is not sure of (D)")
+        self.unfold = QCheckBox("folded")
+        self.unfold.setToolTip("Show what the ear is not sure of, and kinds that are switched off (D)")
         self.unfold.toggled.connect(self._unfolded)
         head = QHBoxLayout()
         head.addWidget(self.count)
         head.addStretch()
         head.addWidget(self.unfold)
         self.kinds, self.decisions, self.order = QComboBox(), QComboBox(), QComboBox()
+        self.sure, self.scope = QComboBox(), QComboBox()
         for combo, name, rows in (
             (self.kinds, "Kind of finding", [("all kinds", ""), *((NAMES.get(k.value, k.value), k.value) for k in Kind)]),
             (self.decisions, "Decision", [("all states", ""), *((d.value, d.value) for d in Decision)]),
+            (self.sure, "How sure", [("any", 0.0), ("over 0.5", 0.5), ("over 0.8", 0.8), ("over 0.9", 0.9)]),
             (self.order, "Order", [("as read", False), ("by doubt", True)]),
+            (self.scope, "Chapters", [("chapter", False), ("book", True)]),
         ):
             for text, key in rows:
                 combo.addItem(text, key)
@@ -176,17 +244,20 @@ class ProofPanel(Desk):
             combo.setMinimumContentsLength(5)
             combo.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
             combo.activated.connect(self._filtered)
-        sieve = QHBoxLayout()
+        sieve = QGridLayout()
         sieve.setSpacing(4)
-        for combo in (self.kinds, self.decisions, self.order):
-            sieve.addWidget(combo, 1)
+        for place, combo in enumerate((self.kinds, self.decisions, self.scope, self.order, self.sure)):
+            sieve.addWidget(combo, place // 3, place % 3)
         self.card = self._card()
         self.list = QListWidget()
         self.list.setAccessibleName("Findings in reading order")
         self.list.setVerticalScrollMode(QListWidget.ScrollMode.ScrollPerPixel)
         self._delegate = RowDelegate(self.list)
         self.list.setItemDelegate(self._delegate)
+        self.list.setSelectionMode(QListWidget.SelectionMode.ExtendedSelection)
+        self.list.setToolTip("Shift or Ctrl and a click, or Shift and the arrows, select several to be decided at once")
         self.list.currentItemChanged.connect(self._row_chosen)
+        self.list.itemSelectionChanged.connect(self._rows_selected)
         self.empty = label("", "quiet", wrap=True)
         self.empty.setAlignment(Qt.AlignmentFlag.AlignTop)
         self.hear_button = button("Hear this chapter", tip="Recognise the chapter and collate it with the manuscript (Ctrl+E)")
@@ -261,11 +332,16 @@ class ProofPanel(Desk):
         bench = self._presenter.bench
         chapter = bench.chapter
         presenter = self._presenter
+        self.names.refresh()
         state = (chapter.id, chapter.recording, chapter.hearing, chapter.id in presenter.hearing_now) if chapter else ()
-        sieve = (presenter.current, presenter.show_doubtful, presenter.kind, presenter.decision, presenter.by_doubt)
+        sieve = (
+            *(presenter.current, presenter.show_doubtful, presenter.kind, presenter.decision, presenter.by_doubt),
+            *(presenter.least, presenter.whole_book, presenter.off, len(presenter.selected)),
+        )
         findings = self._presenter.bench.findings(chapter) if chapter else ()
-        if self._listed[0] is not findings or self._listed[1] != (state, sieve):
-            self._listed = findings, (state, sieve)
+        others = tuple(c.findings for c in bench.book.chapters) if presenter.whole_book else ()
+        if self._listed[0] is not findings or self._listed[1] != (state, sieve, tuple(map(id, others))):
+            self._listed = findings, (state, sieve, tuple(map(id, others)))
             self._refresh_docket(chapter)
         if chapter is None:
             self.galley.set_content(GalleyContent(), None)
@@ -275,6 +351,7 @@ class ProofPanel(Desk):
         key = (
             chapter,
             bench.early.get(chapter.id),
+            presenter.off,
             bench.book.pickups,
             tuple(bench.overview(r) is not None for r in _recordings(chapter)),
         )
@@ -284,6 +361,10 @@ class ProofPanel(Desk):
             columns = bench.columns(chapter.reel) if chapter.reel else None
             self.galley.set_content(self._content(chapter), columns, keep_place=same_chapter)
         self.galley.set_show_doubtful(shown=self._presenter.show_doubtful)
+        left = presenter.listening.unheard(chapter)
+        if left is not self._unheard:
+            self._unheard = left
+            self.galley.set_unheard([(s.start, s.stop) for s in left] if chapter.hearing else None)
         if self._presenter.current != self.galley.current_mark:
             self.galley.set_current_mark(self._presenter.current)
 
@@ -311,7 +392,7 @@ class ProofPanel(Desk):
             gone = span is None and f.kind.value in ("added", "repeated", "false_start", "pause", "noise")
             if not gone:
                 start, stop = (span.start, span.stop) if span else (-1, -1)
-                doubtful = f.confidence < SHOWN and f.decision is Decision.OPEN
+                doubtful = self._presenter.is_folded(f)
                 marks.append(
                     Mark(f.id, f.kind.value, f.word_index, f.word_count, start, stop, margin_note(f), f.decision.value, doubtful)
                 )
@@ -343,13 +424,15 @@ class ProofPanel(Desk):
 
     def _refresh_docket(self, chapter: ChapterState | None) -> None:
         presenter = self._presenter
-        docket = presenter.docket()
+        rows = presenter.rows()
+        docket = [f for _, f in rows]
+        numbers = {c.id: f"{n}." for n, c in enumerate(presenter.bench.book.chapters, 1)} if presenter.whole_book else {}
         open_ = sum(f.decision is Decision.OPEN for f in docket)
         self.count.setText(f"Docket   {open_} open of {len(docket)}" if docket else "Docket")
         self.unfold.blockSignals(True)
         self.unfold.setChecked(presenter.show_doubtful)
         folded = presenter.folded()
-        self.unfold.setText(f"{folded} doubtful" if folded else "doubtful")
+        self.unfold.setText(f"{folded} folded" if folded else "folded")
         self.unfold.setVisible(bool(folded) or presenter.show_doubtful)
         self.unfold.blockSignals(False)
         self.list.blockSignals(True)
@@ -358,16 +441,23 @@ class ProofPanel(Desk):
             for _ in docket:
                 self.list.addItem(QListWidgetItem())
         rate = presenter.bench.book.rate
-        for row, f in enumerate(docket):
+        selected = set(presenter.selected)
+        if not selected:
+            self.list.clearSelection()
+        for row, (chapter_id, f) in enumerate(rows):
             item = self.list.item(row)
             if item is not None:
-                kind = NAMES.get(f.kind.value, f.kind.value)
-                values = (f.decision.value, kind, finding_line(f), clock(f.start / rate)[:-2], f"{100 * f.confidence:.0f} % sure")
+                kind = f.evidence.flaw or NAMES.get(f.kind.value, f.kind.value)
+                where = " ".join(filter(None, (numbers.get(chapter_id, ""), clock(f.start / rate)[:-2])))
+                values = (f.decision.value, kind, finding_line(f), where, f"{100 * f.confidence:.0f} % sure")
                 if item.data(ROLE) != values:
                     item.setData(ROLE, values)
                     item.setData(Qt.ItemDataRole.AccessibleTextRole, f"{kind}: {finding_line(f)}, {f.decision.value}")
                 item.setData(ROLE + 1, f.id)
-                if f.id == presenter.current:
+                item.setData(ROLE + 2, chapter_id)
+                if selected:
+                    item.setSelected((chapter_id, f.id) in selected)
+                elif (chapter_id, f.id) == (presenter.bench.chapter_id, presenter.current):
                     self.list.setCurrentItem(item)
         self.list.blockSignals(False)
         self._refresh_card(presenter.finding())
@@ -382,7 +472,7 @@ class ProofPanel(Desk):
             self.empty.setText(
                 "This chapter was not heard yet. The ear recognises it without looking at the manuscript, then collates the two."
             )
-        elif presenter.kind or presenter.decision:
+        elif presenter.kind or presenter.decision or presenter.least:
             self.empty.setText("No finding of this kind and decision. Choose all kinds and all states to see the others.")
         else:
             self.empty.setText("No finding in this chapter: it was read as it is written.")
@@ -394,8 +484,19 @@ class ProofPanel(Desk):
         self.card.setVisible(f is not None)
         if f is None:
             return
+        several = len(self._presenter.selected)
+        if several > 1:
+            self.kind.setText(f"{several} findings, decided at once")
+            for widget in (self.written, self._written_name, self.heard, self._heard_name, self.swap_button):
+                widget.hide()
+            self.why.setText("")
+            for made in self.decide_buttons.values():
+                made.setChecked(False)
+            return
         decided = "" if f.decision is Decision.OPEN else f.decision.value
-        self.kind.setText(f"{NAMES.get(f.kind.value, f.kind.value)}   {100 * f.confidence:.0f} % sure   {decided}")
+        self.kind.setText(
+            f"{f.evidence.flaw or NAMES.get(f.kind.value, f.kind.value)}   {100 * f.confidence:.0f} % sure   {decided}"
+        )
         for widget, name, text in ((self.written, self._written_name, f.written), (self.heard, self._heard_name, f.heard)):
             widget.setText(_shortened(text))
             widget.setToolTip(text)
@@ -418,6 +519,8 @@ class ProofPanel(Desk):
             kind=str(self.kinds.currentData()),
             decision=str(self.decisions.currentData()),
             by_doubt=bool(self.order.currentData()),
+            least=float(self.sure.currentData()),
+            whole_book=bool(self.scope.currentData()),
         )
 
     def _unfolded(self, shown: bool) -> None:  # noqa: FBT001 - Qt calls it so
@@ -425,8 +528,16 @@ class ProofPanel(Desk):
         self._presenter.changed()
 
     def _row_chosen(self, item: QListWidgetItem | None) -> None:
-        if item is not None:
-            self._presenter.choose(str(item.data(ROLE + 1)))
+        several = QApplication.keyboardModifiers() & (Qt.KeyboardModifier.ShiftModifier | Qt.KeyboardModifier.ControlModifier)
+        if item is not None and not several:
+            self._presenter.choose(str(item.data(ROLE + 1)), str(item.data(ROLE + 2)))
+
+    def _rows_selected(self) -> None:
+        items = self.list.selectedItems()
+        if len(items) > 1:
+            self._presenter.select([(str(i.data(ROLE + 2)), str(i.data(ROLE + 1))) for i in items])
+        elif self._presenter.selected:
+            self._presenter.select(())
 
 
 def _recordings(chapter: ChapterState) -> list[str]:

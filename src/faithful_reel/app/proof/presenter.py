@@ -3,26 +3,32 @@
 from __future__ import annotations
 
 import itertools
+from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
 
+import numpy as np
+
+from faithful_reel.app.proof.listening import Listening
 from faithful_reel.app.workbench import Early, Observed, Workbench
 from faithful_reel.core.audio.files import ear_sound
-from faithful_reel.core.book.commands import AddFinding, Decide, EditReel, PlaceHearing
+from faithful_reel.core.book.commands import AcceptReading, AddFinding, Decide, DecideSeveral, EditReel, PlaceHearing, SignOff
 from faithful_reel.core.book.mending import finding_span, mending_edit, pickup_for, tone_of
 from faithful_reel.core.book.model import ChapterState
 from faithful_reel.core.book.reporting import report_rows, write_report
-from faithful_reel.core.book.roughcut import rough_cut
+from faithful_reel.core.book.roughcut import Looks, mending_edits, rough_cut
+from faithful_reel.core.book.store import HEARD, Packed, packed, reel_key
 from faithful_reel.core.book.takes import Take, better_take, swapped, takes_of
 from faithful_reel.core.book.timeline import Hearing, hearing_of, span_of
 from faithful_reel.core.collate.findings import Decision, Evidence, Finding, Kind
 from faithful_reel.core.collate.proofing import SHOWN, Proof, in_rate, proofed
 from faithful_reel.core.errors import AppError
+from faithful_reel.core.hear.memory import Memory
 from faithful_reel.core.jobs import Watch
-from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, MoveJoin, SetGain, SplitAt
+from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, MoveJoin, ReelCommand, SetGain, SplitAt
 from faithful_reel.core.reel.reel import source_at
 from faithful_reel.core.text.spoken import plain
-from faithful_reel.core.units import Span, samples
+from faithful_reel.core.units import Span, clock, samples
 
 
 class ProofPresenter(Observed):
@@ -32,54 +38,90 @@ class ProofPresenter(Observed):
         super().__init__()
         self.bench = bench
         self._takes: tuple[object, tuple[Take, ...]] = None, ()
+        self._sign_keys: dict[str, tuple[object, str, str]] = {}
         self.current = ""
+        self.selected: tuple[tuple[str, str], ...] = ()
         self.show_doubtful = False
         self.kind = self.decision = ""
-        self.by_doubt = False
+        self.by_doubt = self.whole_book = False
+        self.least = 0.0
+        self.off: frozenset[str] = frozenset()
         self.hearing_now: set[str] = set()
+        self.listening = Listening(bench)
+        self.listening.listen(self.changed)
 
     # --- the docket -----------------------------------------------------------------------------------------------
 
-    def docket(self) -> list[Finding]:
-        """The findings that are shown: those of the wanted kind and decision, in reading order or the doubtful first."""
-        chapter = self.bench.chapter
-        if chapter is None:
-            return []
-        rows = [
-            f
-            for f in self.bench.findings(chapter)
-            if (self.show_doubtful or f.confidence >= SHOWN or f.decision is not Decision.OPEN)
+    def rows(self) -> list[tuple[str, Finding]]:
+        """(chapter, finding) of all that is shown, in reading order or the doubtful first."""
+        chapters = self.bench.book.chapters if self.whole_book else [c for c in (self.bench.chapter,) if c]
+        rows = [(c.id, f) for c in chapters for f in self.bench.findings(c) if self._is_wanted(f)]
+        return sorted(rows, key=lambda row: row[1].confidence) if self.by_doubt else rows
+
+    def _is_wanted(self, f: Finding) -> bool:
+        return (
+            (self.show_doubtful or not self.is_folded(f))
+            and f.confidence >= self.least
             and self.kind in ("", f.kind.value)
             and self.decision in ("", f.decision.value)
-        ]
-        return sorted(rows, key=lambda f: f.confidence) if self.by_doubt else rows
+        )
 
-    def show_only(self, *, kind: str = "", decision: str = "", by_doubt: bool = False) -> None:
-        """Show findings of one kind or decision only, empty for all; `by_doubt` puts the least sure first."""
+    def is_folded(self, f: Finding) -> bool:
+        """Whether a finding is folded away: the ear is not sure of it, or its kind of flaw is switched off."""
+        return f.decision is Decision.OPEN and (f.confidence < SHOWN or f.evidence.flaw in self.off)
+
+    def docket(self) -> list[Finding]:
+        """The findings that are shown, without their chapters."""
+        return [f for _, f in self.rows()]
+
+    def show_only(
+        self, *, kind: str = "", decision: str = "", by_doubt: bool = False, least: float = 0.0, whole_book: bool = False
+    ) -> None:
+        """Show findings of one kind or decision only, empty for all, and only those at least so sure.
+
+        `by_doubt` puts the least sure first, `whole_book` shows those of all chapters.
+        """
         self.kind, self.decision, self.by_doubt = kind, decision, by_doubt
+        self.least, self.whole_book = least, whole_book
         self.changed()
 
+    def switch_off(self, flaws: frozenset[str]) -> None:
+        """Fold flaws of these kinds away, whatever their confidence; nothing is dropped."""
+        self.off = flaws
+        self.bench.changed()
+
     def folded(self) -> int:
-        """How many doubtful findings are folded away."""
+        """How many findings of the chapter at hand are folded away."""
         chapter = self.bench.chapter
-        return sum(f.confidence < SHOWN and f.decision is Decision.OPEN for f in self.bench.findings(chapter)) if chapter else 0
+        return sum(map(self.is_folded, self.bench.findings(chapter))) if chapter else 0
 
     def finding(self) -> Finding | None:
         """The finding at hand."""
-        return next((f for f in self.docket() if f.id == self.current), None)
+        return next((f for c, f in self.rows() if f.id == self.current and c == self.bench.chapter_id), None)
 
-    def choose(self, finding_id: str) -> None:
-        """Take a finding in hand."""
-        self.current = finding_id
+    def choose(self, finding_id: str, chapter: str = "") -> None:
+        """Take a finding in hand, and its chapter with it."""
+        self.current, self.selected = finding_id, ()
+        if chapter and chapter != self.bench.chapter_id:
+            self.bench.open_chapter(chapter)
         self.changed()
+
+    def select(self, keys: Sequence[tuple[str, str]]) -> None:
+        """Take several (chapter, finding) in hand, to be decided at once."""
+        self.selected = tuple(keys)
+        self.changed()
+
+    def _at(self, rows: Sequence[tuple[str, Finding]], missing: int) -> int:
+        here = (self.bench.chapter_id, self.current)
+        return next((i for i, (c, f) in enumerate(rows) if (c, f.id) == here), missing)
 
     def step(self, by: int) -> None:
         """Go to the next or the previous finding."""
-        docket = self.docket()
-        if not docket:
-            return
-        at = next((i for i, f in enumerate(docket) if f.id == self.current), -1 if by > 0 else len(docket))
-        self.choose(docket[min(len(docket) - 1, max(0, at + by))].id)
+        rows = self.rows()
+        if rows:
+            at = self._at(rows, -1 if by > 0 else len(rows))
+            chapter, finding = rows[min(len(rows) - 1, max(0, at + by))]
+            self.choose(finding.id, chapter)
 
     def span(self, finding: Finding) -> Span | None:
         """Where a finding is heard now."""
@@ -87,21 +129,24 @@ class ProofPresenter(Observed):
         return finding_span(chapter, finding) if chapter else None
 
     def decide(self, decision: Decision, note: str = "") -> bool:
-        """Decide the finding at hand and move on to the next open one.
+        """Decide the finding at hand, or all that are selected, and move on to the next open one.
 
         A mend is carried out on the reel where the sound that is there allows it; else it is only marked.
         """
+        if len(self.selected) > 1:
+            return self._decide_several(decision, note)
         chapter, finding = self.bench.chapter, self.finding()
         if chapter is None or finding is None:
             return False
-        docket = self.docket()
-        at = next((i for i, f in enumerate(docket) if f.id == finding.id), -1)
-        following = next((f.id for f in docket[at + 1 :] if f.decision is Decision.OPEN), "")
+        rows = self.rows()
+        following = next((row for row in rows[self._at(rows, -1) + 1 :] if row[1].decision is Decision.OPEN), None)
         if all(f.id != finding.id for f in chapter.findings):
             self.bench.tell("The ear is still listening. Decide when the chapter has been heard.")
             return False
         if decision is Decision.MEND:
-            edit = mending_edit(self.bench.book, chapter, self.bench.tokens(chapter), finding)
+            looks = self._looks(chapter)
+            columns = looks(chapter.reel) if looks and chapter.reel else None
+            edit = mending_edit(self.bench.book, chapter, self.bench.tokens(chapter), finding, columns)
             if edit is not None:
                 done = self.bench.do(EditReel(chapter.id, edit, (finding.id,)))
             else:
@@ -110,8 +155,61 @@ class ProofPresenter(Observed):
             pickup = pickup_for(chapter, self.bench.text(chapter), finding) if decision is Decision.PICKUP else None
             done = self.bench.do(Decide(chapter.id, (finding.id,), decision, note, pickup))
         if done and following:
-            self.choose(following)
+            self.choose(following[1].id, following[0])
         return done
+
+    def _looks(self, chapter: ChapterState) -> Looks | None:
+        """What the chapter's reel looks like after any edit, once its recording was looked at."""
+        return self.bench.columns if self.bench.overview(chapter.recording) else None
+
+    def _decide_several(self, decision: Decision, note: str) -> bool:
+        """One step for every chapter that has some of the selected findings."""
+        rows = self.rows()
+        done = True
+        for chapter_id in dict.fromkeys(c for c, _ in self.selected):
+            chapter = self.bench.book.chapter(chapter_id)
+            ids = {f for c, f in self.selected if c == chapter_id}
+            findings = [f for f in chapter.findings if f.id in ids]
+            if not findings:
+                self.bench.tell("The ear is still listening. Decide when the chapter has been heard.")
+                return False
+            text = self.bench.text(chapter)
+            edits: tuple[ReelCommand, ...] = ()
+            if decision is Decision.MEND:
+                texts = [w.text for w in text.words]
+                heard = self.bench.hearing(chapter)
+                edits, _ = mending_edits(self.bench.book, chapter, texts, heard, findings, self._looks(chapter))
+            if decision is Decision.PICKUP:
+                decided = tuple(Decide(chapter_id, (f.id,), decision, note, pickup_for(chapter, text, f)) for f in findings)
+            else:
+                decided = (Decide(chapter_id, tuple(f.id for f in findings), decision, note),)
+            done = self.bench.do(DecideSeveral(chapter_id, decided, edits)) and done
+        last = max((i for i, (c, f) in enumerate(rows) if (c, f.id) in self.selected), default=-1)
+        following = next(((c, f) for c, f in rows[last + 1 :] if f.decision is Decision.OPEN), None)
+        self.selected = ()
+        if following:
+            self.choose(following[1].id, following[0])
+        return done
+
+    def accept(self) -> bool:
+        """The name at hand is read rightly: accepted for the whole book."""
+        finding = self.finding()
+        if finding is None or finding.kind is not Kind.MISREAD or finding.word_count != 1:
+            self.bench.tell("Choose a misread of a single word first: only a name can be accepted for the whole book.")
+            return False
+        before = self._open_count()
+        rows = self.rows()
+        following = next((row for row in rows[self._at(rows, -1) + 1 :] if row[1].decision is Decision.OPEN), None)
+        if not self.bench.do(AcceptReading(finding.written, finding.heard)):
+            return False
+        count = before - self._open_count()
+        self.bench.tell(f"“{finding.written}” read as “{finding.heard}” is accepted for the whole book: {count} findings.")
+        if following:
+            self.choose(following[1].id, following[0])
+        return True
+
+    def _open_count(self) -> int:
+        return sum(f.decision is Decision.OPEN for c in self.bench.book.chapters for f in c.findings)
 
     def report(self, path: Path, *, whole: bool) -> None:
         """Write the report of this chapter, or of the whole book, beside the work."""
@@ -174,13 +272,15 @@ class ProofPresenter(Observed):
         chapter = self.bench.chapter
         if chapter is None:
             return False
-        texts = [w.text for w in self.bench.text(chapter).words]
         try:
-            command = rough_cut(self.bench.book, chapter, texts, self.bench.hearing(chapter))
+            heard, text = self.bench.hearing(chapter), self.bench.text(chapter)
+            command, hearing = rough_cut(self.bench.book, chapter, text, heard, self._looks(chapter))
         except AppError as problem:
             self.bench.tell(str(problem))
             return False
         before = len(chapter.reel) if chapter.reel else 0
+        if command.swapped:
+            command = replace(command, hearing=self.bench.session.store.put(Hearing, hearing))
         if not self.bench.do(command):
             return False
         after = self.bench.book.chapter(chapter.id).reel
@@ -226,18 +326,30 @@ class ProofPresenter(Observed):
         chapter = self.bench.chapter
         if chapter is None or chapter.reel is None:
             return False
-        words = self.bench.text(chapter).words
         span = span_of(self.bench.tokens(chapter), first_word, last_word)
-        source = source_at(chapter.reel, span.start) if span else None
+        return self._noted(chapter, kind, range(first_word, last_word + 1), span, note)
+
+    def note_sound(self, kind: Kind, span: Span, note: str) -> bool:
+        """A finding by hand on a stretch of sound: it is told at the written word that is heard there or next."""
+        chapter = self.bench.chapter
+        if chapter is None or chapter.reel is None:
+            return False
+        heard = self.bench.tokens(chapter).heard()
+        after = next((t.word for t in heard if t.word >= 0 and t.stop > span.start), 0)
+        return self._noted(chapter, kind, range(after, after), span, note)
+
+    def _noted(self, chapter: ChapterState, kind: Kind, written: range, span: Span | None, note: str) -> bool:
+        words = self.bench.text(chapter).words
+        source = source_at(chapter.reel, span.start) if span and chapter.reel else None
         start = source[1] if source and source[0] == chapter.recording else 0
         number = next(n for n in itertools.count(1) if all(f.id != f"h{n:04d}" for f in chapter.findings))
         finding = Finding(
             id=f"h{number:04d}",
             kind=kind,
-            written=" ".join(w.text for w in words[first_word : last_word + 1]),
+            written=" ".join(words[i].text for i in written),
             heard="",
-            word_index=first_word,
-            word_count=last_word - first_word + 1,
+            word_index=written.start,
+            word_count=len(written),
             start=start,
             stop=start + (len(span) if span else 0),
             confidence=1.0,
@@ -245,6 +357,55 @@ class ProofPresenter(Observed):
             note=note,
         )
         return self.bench.do(AddFinding(chapter.id, finding))
+
+    def word_at(self, position: int) -> int:
+        """The written word that is heard at a position of the reel, or was heard last before it; -1 for none."""
+        chapter = self.bench.chapter
+        if chapter is None:
+            return -1
+        heard = self.bench.tokens(chapter).heard()
+        words = heard.words[: int(np.searchsorted(heard.starts, position, side="right"))]
+        written = words[words >= 0]
+        return int(written[-1]) if len(written) else -1
+
+    # --- proofed --------------------------------------------------------------------------------------------------
+
+    def proofed(self, chapter: ChapterState) -> str:
+        """Whether a chapter is signed off: empty, "signed off" or "changed since"."""
+        if not chapter.signed or chapter.reel is None:
+            return ""
+        return "signed off" if chapter.signed == self._sign_key(chapter) else "changed since"
+
+    def _sign_key(self, chapter: ChapterState) -> str:
+        known = self._sign_keys.get(chapter.id)
+        if known is None or known[0] is not chapter.reel or known[1] != chapter.text:
+            key = f"{reel_key(chapter.reel)} {chapter.text}" if chapter.reel else ""
+            known = self._sign_keys[chapter.id] = (chapter.reel, chapter.text, key)
+        return known[2]
+
+    def sign_off(self) -> bool:
+        """Sign the chapter at hand off as it is, or take that back; says what was left open or unheard."""
+        chapter = self.bench.chapter
+        if chapter is None or chapter.reel is None:
+            self.bench.tell("There is nothing to sign off: this chapter has no recording yet.")
+            return False
+        if self.proofed(chapter) == "signed off":
+            return self.bench.do(SignOff(chapter.id, ""))
+        if not self.bench.do(SignOff(chapter.id, self._sign_key(chapter))):
+            return False
+        open_ = sum(f.decision is Decision.OPEN and not self.is_folded(f) for f in chapter.findings)
+        left = sum(map(len, self.listening.unheard(chapter)))
+        rest = [f"{open_} findings open"] if open_ else []
+        rest += [f"{clock(left / self.bench.book.rate)[:-4]} not listened to"] if left > self.bench.book.rate else []
+        self.bench.tell(f"{chapter.title} is signed off" + (f", with {' and '.join(rest)}." if rest else "."))
+        return True
+
+    def next_unheard(self, position: int) -> int:
+        """Where the next stretch begins that was not listened to, from a position on and round the end; -1 for none."""
+        chapter = self.bench.chapter
+        left = [s for s in self.listening.unheard(chapter) if len(s) > self.bench.book.rate // 5] if chapter else []
+        ahead = [s for s in left if s.stop > position]
+        return max(position, ahead[0].start) if ahead else left[0].start if left else -1
 
     # --- edits on the galley --------------------------------------------------------------------------------------
 
@@ -301,17 +462,20 @@ class ProofPresenter(Observed):
         text = self.bench.text(chapter)
         path, rate, ears = self.bench.path_of(chapter.recording), self.bench.book.rate, self.bench.ears
         length = self.bench.book.recording(chapter.recording).length
+        memory, language = self.bench.session.store.folder / HEARD, self.bench.book.language
 
         so_far: list[Proof] = []  # handed from the job's thread to this one
 
         def early(proof: Proof) -> None:
             so_far[:] = [in_rate(proof, rate, Span(0, length))]
 
-        def job(watch: Watch) -> Proof:
+        def job(watch: Watch) -> tuple[Proof, Packed]:
             watch.tick(0.0, "waking the ear")
-            found = ears.all()
+            found = ears.all(language)
             watch.tick(0.0, "listening")
-            return in_rate(proofed(ear_sound(path), text, found, watch, early), rate, Span(0, length))
+            with Memory(memory) as remembered:
+                proof = in_rate(proofed(ear_sound(path), text, found, watch, early, remembered), rate, Span(0, length))
+            return proof, packed(Hearing, hearing_of(proof))
 
         def progress(_fraction: float, _note: str) -> None:
             if so_far:
@@ -319,10 +483,10 @@ class ProofPresenter(Observed):
                 self.bench.early[chapter_id] = Early(chapter.text, chapter.recording, hearing_of(proof), proof.findings)
                 self.bench.changed()
 
-        def done(proof: Proof) -> None:
+        def done(made: tuple[Proof, Packed]) -> None:
             self.hearing_now.discard(chapter_id)
             self.bench.early.pop(chapter_id, None)
-            self._heard(chapter, proof)
+            self._heard(chapter, *made)
 
         def stopped(why: BaseException) -> None:
             self.hearing_now.discard(chapter_id)
@@ -334,11 +498,12 @@ class ProofPresenter(Observed):
         self.bench.jobs.start(f"Hear {chapter.title}", job, done=done, stopped=stopped, progress=progress)
         self.changed()
 
-    def _heard(self, chapter: ChapterState, proof: Proof) -> None:
+    def _heard(self, chapter: ChapterState, proof: Proof, hearing: Packed) -> None:
         """Keep a proof, unless the chapter was paired anew meanwhile."""
         now = next((c for c in self.bench.book.chapters if c.id == chapter.id), None)
         if now is None or now.recording != chapter.recording or now.text != chapter.text:
             self.changed()
             return
-        key = self.bench.session.store.put(Hearing, hearing_of(proof))
-        self.bench.do(PlaceHearing(chapter.id, key, proof.findings))
+        self.bench.session.store.put_all([hearing])
+        self.bench.keep_hearing(hearing.key, hearing_of(proof))
+        self.bench.do(PlaceHearing(chapter.id, hearing.key, proof.findings))

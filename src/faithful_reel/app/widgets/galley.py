@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from bisect import bisect_left, bisect_right
 from collections import OrderedDict
 from collections.abc import Callable, Iterable, Sequence
@@ -11,7 +12,7 @@ from typing import NamedTuple, overload
 
 import numpy as np
 from numpy.typing import NDArray
-from PyQt6.QtCore import QPoint, QPointF, QRectF, Qt, pyqtSignal
+from PyQt6.QtCore import QPoint, QPointF, QRectF, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import (
     QFontMetricsF,
     QImage,
@@ -34,6 +35,10 @@ TEXT_H, STRIP_H, GAP_H = 31.0, 30.0, 19.0
 LINE_H = TEXT_H + STRIP_H + GAP_H
 SPACE = 7.0
 OTHER_H = 7.0
+FEW_CELLS = 400
+"""A chapter with fewer words is set at once."""
+SLICE_S = 0.012
+LOWEST, TALLEST, WIDEST = 0.6, 3.0, 600.0
 CACHE = 80
 Columns = Callable[[NDArray[np.float64]], NDArray[np.float32]]
 
@@ -154,6 +159,15 @@ class _Line:
         return [(self.first + k, a, b) for k, a, b in self.cells]
 
 
+class _Measures:
+    """What paragraphs are set by: the start of the next word after every cell, the right edge, fonts, widths of words."""
+
+    def __init__(self, following: NDArray[np.int64], right: float) -> None:
+        self.following, self.right = following, right
+        self.metrics = tuple(QFontMetricsF(f) for f in (reading_font(18), reading_font(22, strong=True), control_font(13)))
+        self.widths: dict[tuple[str, int], float] = {}
+
+
 @dataclass(slots=True)
 class _Block:
     """The lines of one paragraph: cells `first` to `stop`."""
@@ -226,6 +240,14 @@ class Galley(QAbstractScrollArea):
         self._show_doubtful = False
         self._empty = "Nothing to show yet."
         self._laid_width = 0
+        self._measures = _Measures(np.zeros(0, np.int64), 0.0)
+        self._strip_h, self._line_h = STRIP_H, LINE_H
+        self._wide = 0.0
+        self._unheard: list[tuple[int, int]] | None = None
+        self._stale: list[_Block] = []
+        self._held = -1, -1
+        self._stale_timer = QTimer(self)
+        self._stale_timer.timeout.connect(self._set_some)
 
     # --- content --------------------------------------------------------------------------------------------------
 
@@ -246,6 +268,42 @@ class Galley(QAbstractScrollArea):
         self._lay_out(before if keep_place else None)
         if bar:
             bar.setValue(place)
+
+    def set_zoom(self, *, tall: float, wide: float) -> None:
+        """How high the strips are, times the usual, and how many pixels a second takes at least; 0: as the words fall."""
+        tall, wide = min(TALLEST, max(LOWEST, tall)), min(WIDEST, max(0.0, wide))
+        if (STRIP_H * tall, wide) == (self._strip_h, self._wide):
+            return
+        top = self._top_cell()
+        self._strip_h, self._wide = STRIP_H * tall, wide
+        self._line_h = TEXT_H + self._strip_h + GAP_H
+        self._pixmaps.clear()
+        self._lay_out()
+        bar = self.verticalScrollBar()
+        if bar and 0 <= top < len(self._line_of):
+            bar.setValue(int(self._line_of[top] * self._line_h))
+
+    @property
+    def line_height(self) -> float:
+        """Height of a line with its strip."""
+        return self._line_h
+
+    def set_unheard(self, spans: Sequence[tuple[int, int]] | None) -> None:
+        """What was not listened to yet, in order; lines without any get a hairline in the margin.  None: do not tell."""
+        found = None if spans is None else list(spans)
+        if found != self._unheard:
+            self._unheard = found
+            self._refresh()
+
+    def _is_heard(self, line: _Line) -> bool:
+        if self._unheard is None or not line.ts:
+            return False
+        start, stop = line.at + line.ts[0], line.at + line.ts[-1]
+        at = max(0, bisect_right(self._unheard, (start, start)) - 1)
+        tolerated = self._content.rate // 5
+        return all(
+            min(b, stop) - max(a, start) < tolerated for a, b in self._unheard[at : bisect_right(self._unheard, (stop, stop))]
+        )
 
     def set_empty_text(self, text: str) -> None:
         """What stands on an empty page."""
@@ -325,14 +383,17 @@ class Galley(QAbstractScrollArea):
         head, tail = _same_ends(before.cells, cells, shift) if before is not None and old else (0, 0)
         moved = len(cells) - len(before.cells) if before is not None else 0
         by_first = {block.first: block for block in old}
-        following = _following_starts(cells.starts, self._content.length)
-        metrics = tuple(QFontMetricsF(f) for f in (reading_font(18), reading_font(22, strong=True), control_font(13)))
-        widths: dict[tuple[str, int], float] = {}
+        stale = {id(block) for block in self._stale}
+        self._stale = []
+        alike = _same_texts(before.cells, cells, old, blocks) if old and before is not None else {}
+        first_cell, last_cell = self._shown_cells() if old else (0, 0)
+        self._measures = _Measures(_following_starts(cells.starts, self._content.length), width - RIGHT)
         for block in blocks:
             # a block's last gap reaches to the next start, so the one before a change is set anew as well
             kept = by_first.get(block.first) if block.stop < head else None
             if kept is not None and kept.stop == block.stop:
                 block.lines = kept.lines
+                self._stale += [block] * (id(kept) in stale)
                 continue
             kept = by_first.get(block.first - moved) if block.first >= len(cells) - tail and block.first > 0 else None
             if kept is not None and kept.stop == block.stop - moved:
@@ -340,10 +401,58 @@ class Galley(QAbstractScrollArea):
                 for line in block.lines:
                     line.first += moved
                     line.at += shift
+                self._stale += [block] * (id(kept) in stale)
                 continue
-            self._set(block, following, width - RIGHT, metrics, widths)
+            kept = alike.get(block.first)
+            shown = kept is None or (kept.first <= last_cell and kept.stop > first_cell)
+            if kept is None or shown or len(cells) < FEW_CELLS:
+                self._set(block)
+                continue
+            block.lines = kept.lines  # as they stood, until there is time to set them anew
+            for line in block.lines:
+                line.first += block.first - kept.first
+            self._stale.append(block)
         self._blocks = blocks
-        self._lines = [line for block in blocks for line in block.lines]
+        self._stale_timer.start(0) if self._stale else self._stale_timer.stop()
+        self._held = -1, -1
+        self._gather()
+
+    def _shown_cells(self) -> tuple[int, int]:
+        """The first and the last cell in sight, and a page on either side."""
+        bar, port = self.verticalScrollBar(), self.viewport()
+        top, height = (bar.value(), port.height()) if bar and port else (0, 0)
+        last = len(self._lines) - 1
+        if last < 0:
+            return 0, 0
+        first, stop = (min(last, max(0, int(y // self._line_h))) for y in (top - height, top + 2 * height))
+        return self._lines[first].first, self._lines[stop].first + len(self._lines[stop].cells)
+
+    def _set_some(self) -> None:
+        """Set paragraphs anew whose words only moved in time, for a moment; what stands at the top stays there."""
+        bar = self.verticalScrollBar()
+        moved = not bar or bar.value() != self._held[1]
+        top = self._top_cell() if moved else self._held[0]  # the same word through all turns, unless the page is scrolled
+        begun, offset = time.perf_counter(), bar.value() % self._line_h if bar else 0.0
+        while self._stale and time.perf_counter() - begun < SLICE_S:
+            block = self._stale.pop(0)
+            block.lines = []
+            self._set(block)
+        if not self._stale:
+            self._stale_timer.stop()
+        self._gather()
+        if bar and 0 <= top < len(self._line_of):
+            bar.setValue(round(self._line_of[top] * self._line_h + offset))
+            self._held = top, bar.value()
+
+    def finish(self) -> None:
+        """Set at once what is still to be set."""
+        while self._stale:
+            self._set_some()
+
+    def _gather(self) -> None:
+        """The lines of all paragraphs, and what is looked up in them."""
+        cells, port = self._content.cells, self.viewport()
+        self._lines = [line for block in self._blocks for line in block.lines]
         self._line_of = [number for number, line in enumerate(self._lines) for _ in line.cells]
         last = 0.0
         self._starts = [last := max(last, line.at + line.ts[0] if line.ts else -1.0) for line in self._lines]
@@ -353,28 +462,24 @@ class Galley(QAbstractScrollArea):
         self._index_marks()
         bar = self.verticalScrollBar()
         if bar and port:
-            bar.setRange(0, max(0, int(len(self._lines) * LINE_H + 40 - port.height())))
-            bar.setSingleStep(int(LINE_H / 2))
+            bar.setRange(0, max(0, int(len(self._lines) * self._line_h + 40 - port.height())))
+            bar.setSingleStep(int(self._line_h / 2))
             bar.setPageStep(port.height())
         self._refresh()
 
-    def _set(
-        self,
-        block: _Block,
-        following: NDArray[np.int64],
-        right: float,
-        metrics: tuple[QFontMetricsF, ...],
-        widths: dict[tuple[str, int], float],
-    ) -> None:
+    def _set(self, block: _Block) -> None:
         """Set the lines of one paragraph."""
-        cells, rate = self._content.cells, self._content.rate
+        cells, rate, pps = self._content.cells, self._content.rate, self._wide
+        m = self._measures
+        following, right, metrics, widths = m.following, m.right, m.metrics, m.widths
 
         def wide(cell: Cell) -> float:
             kind = 1 if cell.heading else 2 if cell.extra else 0
             key = (cell.text, kind)
             if key not in widths:
                 widths[key] = metrics[kind].horizontalAdvance(cell.text)
-            return widths[key]
+            spoken = pps * (cell.stop - cell.start) / rate if cell.start >= 0 else 0.0
+            return max(widths[key], spoken)
 
         line = _Line(block.first)
         x = LEFT + (22.0 if block.first and not cells[block.first].heading else 0.0)
@@ -401,7 +506,7 @@ class Galley(QAbstractScrollArea):
                 stop = cell.stop
             line.cells.append((index - line.first, x, x + size))
             gap = max(0.0, float(following[index] - stop) / rate) if cell.stop >= 0 else 0.0
-            x += size + SPACE + min(84.0, max(0.0, gap - 0.08) * 48)
+            x += size + SPACE + min(max(84.0, 0.6 * pps), max(0.0, gap - 0.08) * max(48.0, pps))
         if line.cells:
             self._close(block, line, x, right, float(following[block.stop - 1]), stop)
 
@@ -427,7 +532,7 @@ class Galley(QAbstractScrollArea):
     def _cells_of(self, mark: Mark) -> list[int]:
         """The cells that a mark stands on: written words, or the extra heard ones within its time."""
         cells = self._content.cells
-        if mark.kind in ("misread", "skipped") and mark.count:
+        if mark.kind in ("misread", "skipped", "name", "other") and mark.count:
             first, stop = bisect_left(self._written, mark.first), bisect_left(self._written, mark.first + mark.count)
             return [i for i in range(first, stop) if cells.words[i] >= 0]
         if mark.kind in ("added", "repeated", "false_start"):
@@ -459,7 +564,7 @@ class Galley(QAbstractScrollArea):
         port = self.viewport()
         if port and self._lines:
             for number in {self._line_at(before) if before >= 0 else -1, line} - {-1}:
-                port.update(0, int(self._y(number)) - 2, port.width(), int(LINE_H) + 4)
+                port.update(0, int(self._y(number)) - 2, port.width(), int(self._line_h) + 4)
 
     @property
     def lit_word(self) -> int:
@@ -477,17 +582,17 @@ class Galley(QAbstractScrollArea):
 
     def _y(self, line: int) -> float:
         bar = self.verticalScrollBar()
-        return 14 + line * LINE_H - (bar.value() if bar else 0)
+        return 14 + line * self._line_h - (bar.value() if bar else 0)
 
     def _show_line(self, line: int) -> None:
         bar, port = self.verticalScrollBar(), self.viewport()
         if not bar or not port:
             return
-        y = 14 + line * LINE_H
-        if y < bar.value() + LINE_H * 0.5:
-            bar.setValue(int(y - LINE_H))
-        elif y + LINE_H > bar.value() + port.height() - LINE_H * 0.5:
-            bar.setValue(int(y + 2 * LINE_H - port.height()))
+        y = 14 + line * self._line_h
+        if y < bar.value() + self._line_h * 0.5:
+            bar.setValue(int(y - self._line_h))
+        elif y + self._line_h > bar.value() + port.height() - self._line_h * 0.5:
+            bar.setValue(int(y + 2 * self._line_h - port.height()))
 
     def word_rect(self, word: int) -> QRectF:
         """Where a written word stands in the viewport; empty where it is not set."""
@@ -502,7 +607,7 @@ class Galley(QAbstractScrollArea):
     def _hit(self, point: QPointF) -> tuple[int, int]:
         """(cell, sample) at a point; (-1, -1) off the text."""
         bar = self.verticalScrollBar()
-        number = int((point.y() + (bar.value() if bar else 0) - 14) // LINE_H)
+        number = int((point.y() + (bar.value() if bar else 0) - 14) // self._line_h)
         if not 0 <= number < len(self._lines):
             return -1, -1
         line = self._lines[number]
@@ -530,16 +635,16 @@ class Galley(QAbstractScrollArea):
             self._lay_out()
             bar = self.verticalScrollBar()
             if bar and 0 <= top < len(self._line_of):
-                bar.setValue(int(self._line_of[top] * LINE_H))
+                bar.setValue(int(self._line_of[top] * self._line_h))
         else:
             bar = self.verticalScrollBar()
             if bar and port:
-                bar.setRange(0, max(0, int(len(self._lines) * LINE_H + 40 - port.height())))
+                bar.setRange(0, max(0, int(len(self._lines) * self._line_h + 40 - port.height())))
                 bar.setPageStep(port.height())
 
     def _top_cell(self) -> int:
         bar = self.verticalScrollBar()
-        line = int((bar.value() if bar else 0) // LINE_H)
+        line = int((bar.value() if bar else 0) // self._line_h)
         return self._lines[line].first if 0 <= line < len(self._lines) else -1
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802 - Qt's name
@@ -623,7 +728,7 @@ class Galley(QAbstractScrollArea):
 
     def _note_at(self, point: QPointF) -> Mark | None:
         bar = self.verticalScrollBar()
-        number = int((point.y() + (bar.value() if bar else 0) - 14) // LINE_H)
+        number = int((point.y() + (bar.value() if bar else 0) - 14) // self._line_h)
         notes = self._notes.get(number, [])
         row = int((point.y() - self._y(number) - 4) // 18)
         return notes[row] if 0 <= row < len(notes) else None
@@ -647,8 +752,8 @@ class Galley(QAbstractScrollArea):
             return
         bar = self.verticalScrollBar()
         top = bar.value() if bar else 0
-        first = max(0, int((top + event.rect().top() - 14) // LINE_H))
-        last = min(len(self._lines) - 1, int((top + event.rect().bottom() - 14) // LINE_H))
+        first = max(0, int((top + event.rect().top() - 14) // self._line_h))
+        last = min(len(self._lines) - 1, int((top + event.rect().bottom() - 14) // self._line_h))
         for number in range(first, last + 1):
             y = self._y(number)
             self._paint_under(painter, number, y)
@@ -661,7 +766,7 @@ class Galley(QAbstractScrollArea):
             cells = set(self._cells_of(current))
             for index, a, b in self._lines[number].placed():
                 if index in cells:
-                    painter.fillRect(QRectF(a - 3, y, b - a + 6, TEXT_H + STRIP_H), self._theme.color("chosen"))
+                    painter.fillRect(QRectF(a - 3, y, b - a + 6, TEXT_H + self._strip_h), self._theme.color("chosen"))
         line = self._lines[number]
         self._paint_time(painter, line, y)
         self._paint_place(painter, line, y)
@@ -688,11 +793,11 @@ class Galley(QAbstractScrollArea):
         if self._playhead >= 0 and self._line_at(self._playhead) == number:
             x = self._lines[number].x_of(self._playhead)
             painter.setPen(QPen(self._theme.color("ink"), 1.4))
-            painter.drawLine(QPointF(x, y + TEXT_H - 2), QPointF(x, y + TEXT_H + STRIP_H + 3))
+            painter.drawLine(QPointF(x, y + TEXT_H - 2), QPointF(x, y + TEXT_H + self._strip_h + 3))
             painter.setBrush(self._theme.color("ink"))
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-            painter.drawEllipse(QPointF(x, y + TEXT_H + STRIP_H + 4), 2.6, 2.6)
+            painter.drawEllipse(QPointF(x, y + TEXT_H + self._strip_h + 4), 2.6, 2.6)
             painter.setRenderHint(QPainter.RenderHint.Antialiasing, on=False)
 
     def _paint_time(self, painter: QPainter, line: _Line, y: float) -> None:
@@ -701,8 +806,10 @@ class Galley(QAbstractScrollArea):
             painter.setPen(self._theme.color("quiet"))
             seconds = (line.at + line.ts[0]) / self._content.rate
             text = f"{int(seconds // 3600)}:{int(seconds // 60) % 60:02d}:{seconds % 60:04.1f}"
-            box = QRectF(0, y + TEXT_H, LEFT - 14, STRIP_H)
+            box = QRectF(0, y + TEXT_H, LEFT - 14, self._strip_h)
             painter.drawText(box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, text)
+            if self._is_heard(line):
+                painter.fillRect(QRectF(LEFT - 9, y + TEXT_H, 2, self._strip_h), self._theme.color("quiet"))
 
     def _paint_place(self, painter: QPainter, line: _Line, y: float) -> None:
         """Where a page begins, its number in the margin; where a scene ends, three dots under the line."""
@@ -720,7 +827,7 @@ class Galley(QAbstractScrollArea):
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(self._theme.color("quiet"))
             for k in (-1, 0, 1):
-                painter.drawEllipse(QPointF(LEFT + 60 + 14 * k, y + LINE_H - 8), 1.6, 1.6)
+                painter.drawEllipse(QPointF(LEFT + 60 + 14 * k, y + self._line_h - 8), 1.6, 1.6)
 
     def _pixmap(self, number: int) -> QPixmap:
         line = self._lines[number]
@@ -762,7 +869,7 @@ class Galley(QAbstractScrollArea):
             here = [(self._written[i], a, b) for i, a, b in line.placed() if self._written[i] in inside]
             if not here:
                 continue
-            left, right, y = here[0][1], here[-1][2], TEXT_H + STRIP_H + 3 + 8 * row
+            left, right, y = here[0][1], here[-1][2], TEXT_H + self._strip_h + 3 + 8 * row
             begin = other.start + (other.stop - other.start) * (here[0][0] - other.first) / other.count
             end = other.start + (other.stop - other.start) * (here[-1][0] + 1 - other.first) / other.count
             painter.fillRect(QRectF(left, y, right - left, OTHER_H), self._theme.color("strip"))
@@ -775,7 +882,7 @@ class Galley(QAbstractScrollArea):
         scale = self.devicePixelRatioF()
         port = self.viewport()
         width = port.width() if port else 600
-        pixmap = QPixmap(round(width * scale), round(LINE_H * scale))
+        pixmap = QPixmap(round(width * scale), round(self._line_h * scale))
         pixmap.setDevicePixelRatio(scale)
         pixmap.fill(Qt.GlobalColor.transparent)
         line = self._lines[number]
@@ -783,11 +890,11 @@ class Galley(QAbstractScrollArea):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         if line.ts:
             left, right = line.xs[0], line.xs[-1]
-            painter.fillRect(QRectF(left, TEXT_H, right - left, STRIP_H), self._theme.color("strip"))
+            painter.fillRect(QRectF(left, TEXT_H, right - left, self._strip_h), self._theme.color("strip"))
             columns = max(1, round((right - left) * scale))
             if self._columns is not None and right > left:
                 edges = line.at + np.interp(np.linspace(left, right, columns + 1), line.xs, line.ts)
-                draw_sound(painter, self._columns(edges), left, TEXT_H, STRIP_H, self._theme, scale)
+                draw_sound(painter, self._columns(edges), left, TEXT_H, self._strip_h, self._theme, scale)
             self._paint_joins(painter, line)
         self._paint_others(painter, line, scale)
         for index, a, b in line.placed():
@@ -805,8 +912,8 @@ class Galley(QAbstractScrollArea):
         for at in joins[bisect_right(joins, first) : bisect_right(joins, last)]:
             if first < at <= last:
                 x = line.x_of(at)
-                painter.drawLine(QPointF(x - 4, TEXT_H + STRIP_H + 1), QPointF(x, TEXT_H + STRIP_H - 4))
-                painter.drawLine(QPointF(x, TEXT_H + STRIP_H - 4), QPointF(x + 4, TEXT_H + STRIP_H + 1))
+                painter.drawLine(QPointF(x - 4, TEXT_H + self._strip_h + 1), QPointF(x, TEXT_H + self._strip_h - 4))
+                painter.drawLine(QPointF(x, TEXT_H + self._strip_h - 4), QPointF(x + 4, TEXT_H + self._strip_h + 1))
 
     def _paint_word(self, painter: QPainter, cell: Cell, a: float, b: float) -> None:
         if cell.extra:
@@ -847,6 +954,11 @@ class Galley(QAbstractScrollArea):
             else:  # broken off: the bracket's end is torn
                 torn = [QPointF(b, 5), QPointF(b - 4, 10), QPointF(b, 15), QPointF(b - 4, 20), QPointF(b, base + 3)]
                 painter.drawPolyline(QPolygonF(torn))
+        elif mark.kind == "name" and here:  # struck under twice: look at how it is spoken
+            for dy in (0, 3):
+                painter.drawLine(QPointF(here[0][0], base + dy), QPointF(here[-1][1], base + dy))
+        elif mark.kind == "other" and here:
+            painter.drawLine(QPointF(here[0][0], base + 2), QPointF(here[-1][1], base + 2))
         elif mark.kind == "pause" and line.ts:
             a, b = line.x_of(mark.start), line.x_of(mark.stop)
             path = QPainterPath(QPointF(a + 1, base + 2))
@@ -920,6 +1032,19 @@ def _blocks_of(columns: Cells) -> list[tuple[int, int]]:
     written = np.maximum.accumulate(np.where(columns.words >= 0, np.arange(count), 0))
     firsts = [0, *(np.flatnonzero(np.diff(columns.paragraphs[written])) + 1).tolist()]
     return list(zip(firsts, [*firsts[1:], count], strict=True))
+
+
+def _same_texts(old: Cells, new: Cells, before: Sequence[_Block], now: Sequence[_Block]) -> dict[int, _Block]:
+    """The old block of every new one that holds the same words in the same styles, by the new one's first cell."""
+    if len(before) != len(now):
+        return {}
+    return {
+        b.first: a
+        for a, b in zip(before, now, strict=True)
+        if a.stop - a.first == b.stop - b.first
+        and old.texts[a.first : a.stop] == new.texts[b.first : b.stop]
+        and np.array_equal(old.words[a.first : a.stop], new.words[b.first : b.stop])
+    }
 
 
 def _same_ends(old: Cells, new: Cells, shift: int) -> tuple[int, int]:

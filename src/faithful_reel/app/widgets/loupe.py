@@ -41,9 +41,13 @@ class LoupeWords(Protocol):
 
 
 class Loupe(QWidget):
-    """A close, evenly spaced view of one stretch.  Wheel scrolls, Ctrl+wheel or +/- zooms, a click moves the cursor."""
+    """A close, evenly spaced view of one stretch.  Wheel scrolls, Ctrl+wheel or +/- zooms, a click moves the cursor.
+
+    Dragging marks a stretch of sound; a click takes the mark away.
+    """
 
     clicked = pyqtSignal(int)
+    marked = pyqtSignal(int, int)
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -51,7 +55,7 @@ class Loupe(QWidget):
         self.setAccessibleName("Loupe: the sound close up")
         self.setMinimumHeight(118)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setToolTip("Wheel: along the sound. Ctrl+wheel or + and −: closer and farther. Click: move here.")
+        self.setToolTip("Wheel: along the sound. Ctrl+wheel, + and −: closer and farther. Click: move here. Drag: mark.")
         self._theme = DAY
         self._columns: Columns | None = None
         self._render: Callable[[int, int], Signal] | None = None
@@ -65,6 +69,8 @@ class Loupe(QWidget):
         self._spectrum = False
         self._image_key: tuple[float, float, int, int] | None = None
         self._image: QImage | None = None
+        self._pressed = -1
+        self.stretch = (-1, -1)
 
     def set_theme(self, theme: Theme) -> None:
         """Draw in another theme."""
@@ -88,6 +94,7 @@ class Loupe(QWidget):
         self._columns, self._render, self._spectrum_of = columns, render, spectrum
         self._length, self._rate, self._words, self._joins, self._tone_level = length, rate, words, joins, tone_level
         self._centre = min(self._centre, float(length))
+        self.stretch = (-1, -1)
         self._image_key = None
         self.update()
 
@@ -148,8 +155,31 @@ class Loupe(QWidget):
         """A click says where."""
         if event is not None and self._length:
             self.setFocus()
-            position = round(self._from() + event.position().x() / max(1, self.width()) * self._span)
-            self.clicked.emit(int(np.clip(position, 0, self._length - 1)))
+            self._pressed = self._position(event)
+            self.set_stretch(-1, -1)
+            self.clicked.emit(self._pressed)
+
+    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802 - Qt's name
+        """Dragging marks a stretch."""
+        if event is None or not event.buttons() & Qt.MouseButton.LeftButton or self._pressed < 0:
+            return
+        at = self._position(event)
+        if abs(self._x(at) - self._x(self._pressed)) >= 4:
+            self.set_stretch(min(at, self._pressed), max(at, self._pressed))
+
+    def mouseReleaseEvent(self, _event: QMouseEvent | None) -> None:  # noqa: N802 - Qt's name
+        """The stretch is told when it is done."""
+        if self.stretch[0] >= 0:
+            self.marked.emit(*self.stretch)
+
+    def _position(self, event: QMouseEvent) -> int:
+        position = round(self._from() + event.position().x() / max(1, self.width()) * self._span)
+        return int(np.clip(position, 0, self._length - 1))
+
+    def set_stretch(self, start: int, stop: int) -> None:
+        """Mark a stretch of sound; (-1, -1) for none."""
+        self.stretch = (start, stop)
+        self.update()
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:  # noqa: N802 - Qt's name
         """Plus and minus zoom, arrows scroll."""
@@ -180,6 +210,9 @@ class Loupe(QWidget):
             return
         top, height = WORDS_H, self.height() - WORDS_H - RULER_H
         painter.fillRect(QRectF(0, top, self.width(), height), self._theme.color("strip"))
+        if self.stretch[0] >= 0:
+            a, b = self._x(self.stretch[0]), self._x(self.stretch[1])
+            painter.fillRect(QRectF(a, top, b - a, height), self._theme.color("lit"))
         if self._spectrum and self._span <= SPECTRUM_LONGEST_S * self._rate:
             self._paint_spectrum(painter, top, height)
         elif self.samples_per_pixel < SAMPLES_BELOW:

@@ -3,15 +3,20 @@
 from __future__ import annotations
 
 import itertools
+from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from typing import ClassVar
 
 from faithful_reel.core.book.model import Book, ChapterState, Master, Recording
 from faithful_reel.core.collate.findings import Decision, Finding
+from faithful_reel.core.collate.names import Accepted, is_accepted, name_key
 from faithful_reel.core.errors import EditRefused
+from faithful_reel.core.hear.ears import LANGUAGES
 from faithful_reel.core.pickups.ledger import Pickup, State, Take
 from faithful_reel.core.reel.commands import ReelCommand, ReplaceByTake
 from faithful_reel.core.reel.reel import joined_reels, reel_of, split_reel
+
+ACCEPTED = "accepted for the whole book"
 
 
 @dataclass(frozen=True, slots=True)
@@ -27,6 +32,21 @@ class SetDetails:
     def apply(self, book: Book) -> Book:
         """The book under its names."""
         return replace(book, title=self.title, author=self.author, narrator=self.narrator)
+
+
+@dataclass(frozen=True, slots=True)
+class SetLanguage:
+    """Say in which language the book is read."""
+
+    language: str
+    label: ClassVar[str] = "Set the book's language"
+    chapter: ClassVar[str] = ""
+
+    def apply(self, book: Book) -> Book:
+        """The book in the language; what was heard stays until it is heard again."""
+        if self.language not in LANGUAGES:
+            raise EditRefused(f"No ear knows the language {self.language}.")
+        return replace(book, language=self.language)
 
 
 @dataclass(frozen=True, slots=True)
@@ -318,7 +338,91 @@ class PlaceHearing:
             if old.id.startswith("h") or old.decision is not Decision.OPEN or old.note
         ]
         kept.sort(key=lambda f: (f.start, f.word_index))
-        return book.with_chapter(self.chapter, lambda c: replace(c, hearing=self.hearing, findings=tuple(kept)))
+        findings = _with_accepted(kept, book.accepted)
+        return book.with_chapter(self.chapter, lambda c: replace(c, hearing=self.hearing, findings=findings))
+
+
+def _with_accepted(findings: Iterable[Finding], accepted: Accepted) -> tuple[Finding, ...]:
+    """Open findings on names whose reading was accepted for the book are let stand; the others are the same objects."""
+    return tuple(
+        replace(f, decision=Decision.STET, note=f.note or ACCEPTED)
+        if f.decision is Decision.OPEN and is_accepted(f, accepted)
+        else f
+        for f in findings
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class AcceptReading:
+    """A name is read rightly though the ear writes it otherwise: accepted once for the whole book."""
+
+    written: str
+    heard: str
+    label: ClassVar[str] = "Accept a name for the book"
+    chapter: ClassVar[str] = ""
+
+    def apply(self, book: Book) -> Book:
+        """The book with every open finding on that reading let stand, now and after each hearing."""
+        pair = (name_key(self.written), self.heard)
+        if not all(pair):
+            raise EditRefused("Only a word that was heard otherwise can be accepted for the book.")
+        accepted = tuple(dict.fromkeys((*book.accepted, pair)))
+        chapters = []
+        for chapter in book.chapters:
+            findings = _with_accepted(chapter.findings, accepted)
+            same = all(a is b for a, b in zip(findings, chapter.findings, strict=True))
+            chapters.append(chapter if same else replace(chapter, findings=findings))
+        return replace(book, accepted=accepted, chapters=tuple(chapters))
+
+
+@dataclass(frozen=True, slots=True)
+class NoteName:
+    """How a name or word of the book is to be spoken; empty takes the note back."""
+
+    word: str
+    say: str
+    label: ClassVar[str] = "Note how a name is spoken"
+    chapter: ClassVar[str] = ""
+
+    def apply(self, book: Book) -> Book:
+        """The book with the note."""
+        rest = tuple(row for row in book.say if row[0] != self.word)
+        say = self.say.strip()
+        return replace(book, say=tuple(sorted((*rest, (self.word, say)))) if say else rest)
+
+
+@dataclass(frozen=True, slots=True)
+class AddFindings:
+    """Findings in several chapters, of one search."""
+
+    rows: tuple[tuple[str, Finding], ...]
+    label: ClassVar[str] = "Compare how names are spoken"
+    chapter: ClassVar[str] = ""
+
+    def apply(self, book: Book) -> Book:
+        """The book with the findings in reading order; one that is there already is not added twice."""
+        for chapter, finding in self.rows:
+            there = {(f.kind, f.word_index) for f in book.chapter(chapter).findings}
+            if (finding.kind, finding.word_index) not in there:
+                book = AddFinding(chapter, finding).apply(book)
+        return book
+
+
+@dataclass(frozen=True, slots=True)
+class SignOff:
+    """A chapter is proofed: `key` names the reel and the text it was proofed as; an empty one takes that back."""
+
+    chapter: str
+    key: str
+
+    @property
+    def label(self) -> str:
+        """The step's name."""
+        return "Sign off the chapter" if self.key else "Take the sign-off back"
+
+    def apply(self, book: Book) -> Book:
+        """The book with the chapter signed off."""
+        return book.with_chapter(self.chapter, lambda c: replace(c, signed=self.key))
 
 
 @dataclass(frozen=True, slots=True)
@@ -426,18 +530,55 @@ class EditReel:
 
 @dataclass(frozen=True, slots=True)
 class RoughCut:
-    """Several edits of a chapter's reel as one step, and the findings that they mend."""
+    """Several edits of a chapter's reel as one step, and the findings that they mend.
+
+    Where better readings were put in the place of those that were kept, `hearing` is linked to them, and `swapped` are
+    the findings that tell of the other readings now.
+    """
 
     chapter: str
     edits: tuple[ReelCommand, ...]
     findings: tuple[str, ...]
+    hearing: str = ""
+    swapped: tuple[Finding, ...] = ()
     label: ClassVar[str] = "Rough cut"
 
     def apply(self, book: Book) -> Book:
         """The book with all edits."""
         for edit in self.edits:
             book = EditReel(self.chapter, edit).apply(book)
+        if self.swapped:
+            book = book.with_chapter(self.chapter, lambda c: _with_others(c, self.hearing, self.swapped))
         return Decide(self.chapter, self.findings, Decision.MEND).apply(book)
+
+
+def _with_others(chapter: ChapterState, hearing: str, others: Iterable[Finding]) -> ChapterState:
+    """A chapter with what was heard linked anew, and findings on the other readings exchanged."""
+    changed = {f.id: f for f in others}
+    findings = sorted((changed.get(f.id, f) for f in chapter.findings), key=lambda f: (f.start, f.word_index))
+    return replace(chapter, hearing=hearing, findings=tuple(findings))
+
+
+@dataclass(frozen=True, slots=True)
+class DecideSeveral:
+    """Several findings of a chapter decided as one step; `edits` mend those that the sound that is there can mend."""
+
+    chapter: str
+    decided: tuple[Decide, ...]
+    edits: tuple[ReelCommand, ...] = ()
+
+    @property
+    def label(self) -> str:
+        """The step's name."""
+        return f"{self.decided[0].label if self.decided else 'Decide'} {sum(len(d.findings) for d in self.decided)} findings"
+
+    def apply(self, book: Book) -> Book:
+        """The book with all decisions."""
+        for edit in self.edits:
+            book = EditReel(self.chapter, edit).apply(book)
+        for decide in self.decided:
+            book = decide.apply(book)
+        return book
 
 
 @dataclass(frozen=True, slots=True)
@@ -454,13 +595,7 @@ class SwapTake:
         """The book with the edits, what was heard linked to the new reading, and the finding on the old one."""
         for edit in self.edits:
             book = EditReel(self.chapter, edit).apply(book)
-
-        def changed(c: ChapterState) -> ChapterState:
-            findings = [self.finding if f.id == self.finding.id else f for f in c.findings]
-            findings.sort(key=lambda f: (f.start, f.word_index))
-            return replace(c, hearing=self.hearing, findings=tuple(findings))
-
-        return book.with_chapter(self.chapter, changed)
+        return book.with_chapter(self.chapter, lambda c: _with_others(c, self.hearing, (self.finding,)))
 
 
 @dataclass(frozen=True, slots=True)
@@ -575,6 +710,7 @@ class MarkReleased:
 
 BookCommand = (
     SetDetails
+    | SetLanguage
     | AddChapters
     | RenameChapter
     | LeaveOut
@@ -590,6 +726,11 @@ BookCommand = (
     | PairRecording
     | PlaceHearing
     | AddFinding
+    | AddFindings
+    | AcceptReading
+    | NoteName
+    | SignOff
+    | DecideSeveral
     | Decide
     | EditReel
     | RoughCut

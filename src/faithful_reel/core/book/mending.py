@@ -2,18 +2,30 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+
+import numpy as np
+from numpy.typing import NDArray
 
 from faithful_reel.core.book.model import Book, ChapterState
 from faithful_reel.core.book.timeline import Token, finding_spans
 from faithful_reel.core.collate.findings import Finding, Kind
+from faithful_reel.core.collate.flaws import Flaw
 from faithful_reel.core.pickups.ledger import Pickup
-from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, ReelCommand, ToneSource
+from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, ReelCommand, SetGain, ToneSource
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.units import Span
 
+Columns = Callable[[NDArray[np.float64]], NDArray[np.float32]]
 KEEP_PAUSE_S = 0.45
 LEAD_S = 0.06
+ONSET_S, REACH_S = 0.01, 0.15
+"""Left before an onset, so that the consonant is whole (common practice); how far before it a quiet moment is looked for."""
+LEAST_PAUSE_S = 0.1
+"""Left on either side of a pause that is shortened (common practice)."""
+_LEVELLED = frozenset({Flaw.BREATH.value, Flaw.JUMP.value})
+_IN_WORDS = frozenset({Flaw.PLOSIVE.value, Flaw.HUM.value})
+"""Noises that are under words: room tone would take the words away."""
 
 
 def finding_span(chapter: ChapterState, finding: Finding) -> Span | None:
@@ -30,11 +42,33 @@ def tone_of(book: Book, chapter: ChapterState) -> ToneSource:
     return ToneSource("", 0, 0)
 
 
-def mending_edit(book: Book, chapter: ChapterState, tokens: Sequence[Token], finding: Finding) -> ReelCommand | None:
+def quietest(columns: Columns, start: int, stop: int, rate: int) -> int:
+    """The middle of the quietest 15 ms between two positions of a reel, by its minima and maxima; of equals the last."""
+    step = max(1, round(0.005 * rate))
+    if stop - start < 4 * step:
+        return (start + stop) // 2
+    peaks = np.abs(columns(np.arange(start, stop, step, dtype=np.float64))).max(axis=0)
+    smooth = np.convolve(peaks, np.ones(3), "valid")
+    at = len(smooth) - 1 - int(np.argmin(smooth[::-1]))
+    return start + round((at + 1.5) * step)
+
+
+def before_onset(columns: Columns, stop: int, start: int, rate: int) -> int:
+    """Where to cut in the pause between a word that stops and the next that starts: a quiet moment shortly before the onset."""
+    edge = round(ONSET_S * rate)
+    return quietest(columns, max(stop + edge, start - round(REACH_S * rate)), start - edge, rate)
+
+
+def mending_edit(
+    book: Book, chapter: ChapterState, tokens: Sequence[Token], finding: Finding, columns: Columns | None = None
+) -> ReelCommand | None:
     """The edit that mends a finding from the sound that is there; None where only the hand or a pickup can.
 
     Extra words are cut with the pause that follows them, so that the pause before stays; a long pause is cut down to
-    twice `KEEP_PAUSE_S`; a noise in a pause is laid over with room tone.
+    what is usual with this reader, where that is known, else to twice `KEEP_PAUSE_S`; a noise in a pause is laid over
+    with room tone; a breath or a sentence that sticks out is brought to the usual level.  Where it is known what the reel
+    looks like (`columns` gives minima and maxima between positions), both ends of a cut go to the quietest moment nearby,
+    so that no breath is cut in two.
     """
     span = finding_span(chapter, finding)
     if span is None:
@@ -44,12 +78,21 @@ def mending_edit(book: Book, chapter: ChapterState, tokens: Sequence[Token], fin
         after = min((t.start for t in tokens if t.start >= span.stop - book.rate // 50), default=-1)
         if after < 0:
             return None
+        if after <= span.start:
+            return None
         lead = max(0, min(round(LEAD_S * book.rate), (span.start - before) // 2, (after - span.stop) // 2))
-        return CutAndClose(span.start - lead, after - lead) if after > span.start else None
+        start, stop = span.start - lead, after - lead
+        if columns is not None and lead:
+            start = before_onset(columns, before, span.start, book.rate)
+            stop = before_onset(columns, span.stop, after, book.rate)
+        return CutAndClose(start, stop)
     if finding.kind is Kind.PAUSE:
-        keep = round(KEEP_PAUSE_S * book.rate)
+        usual = finding.evidence.usual
+        keep = round((KEEP_PAUSE_S if usual is None else max(LEAST_PAUSE_S, usual / 2)) * book.rate)
         return CutAndClose(span.start + keep, span.stop - keep) if len(span) > 2 * keep else None
-    if finding.kind is Kind.NOISE:
+    if finding.evidence.flaw in _LEVELLED and finding.evidence.usual is not None:
+        return SetGain(span.start, span.stop, finding.evidence.usual)
+    if finding.kind is Kind.NOISE and finding.evidence.flaw not in _IN_WORDS:
         room = round(0.02 * book.rate)
         return CutAndFill(max(0, span.start - room), span.stop + room, tone_of(book, chapter))
     return None

@@ -6,7 +6,9 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 from faithful_reel.core.collate.findings import Finding
+from faithful_reel.core.collate.names import Accepted
 from faithful_reel.core.errors import EditRefused
+from faithful_reel.core.hear.ears import ENGLISH
 from faithful_reel.core.measure.health import Health
 from faithful_reel.core.pickups.ledger import Pickup
 from faithful_reel.core.reel.commands import ToneSource
@@ -83,6 +85,8 @@ class ChapterState:
     reel: Reel | None = None
     master: Master | None = None
     released: str = ""
+    signed: str = ""
+    """The key of the reel and the text that were signed off; empty before."""
 
     def finding(self, finding_id: str) -> Finding:
         """The finding with this id."""
@@ -104,6 +108,10 @@ class Book:
     recordings: tuple[Recording, ...] = ()
     pickups: tuple[Pickup, ...] = ()
     left_out: tuple[ChapterState, ...] = ()
+    accepted: Accepted = ()
+    say: tuple[tuple[str, str], ...] = ()
+    language: str = ENGLISH
+    """(name, how it is to be spoken), for the call sheet."""
 
     def chapter(self, chapter_id: str) -> ChapterState:
         """The chapter with this id."""

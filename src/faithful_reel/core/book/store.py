@@ -23,10 +23,13 @@ from pydantic import TypeAdapter, ValidationError
 from faithful_reel.core.book.commands import KINDS, BookCommand
 from faithful_reel.core.book.model import Book, ChapterState
 from faithful_reel.core.errors import BookDamaged, StoreProblem
+from faithful_reel.core.reel.reel import Reel
 
 APPLICATION_ID = 0x4652454C  # "FREL"
 SUFFIX = ".reelbook"
 DATABASE = "book.sqlite"
+HEARD = "cache/heard.sqlite"
+"""What the ears made of the book's sound, by content; can be made again."""
 STATE_EVERY = 50
 MOST_HELD = 400
 """Books that undo and redo find in memory; older ones are read from disk."""
@@ -383,6 +386,18 @@ class BookStore:
         except ValidationError as problem:
             raise BookDamaged(f"The journal of {self.folder.name} is damaged. Restore it from a backup.") from problem
 
+    # --- notes ----------------------------------------------------------------------------------------------------
+
+    def note(self, key: str, value: Any) -> None:
+        """Keep a small fact that is no step of the work, as JSON; on return it is on disk."""
+        with self._writing() as db:
+            db.execute("INSERT OR REPLACE INTO meta VALUES (?, ?)", (f"note {key}", json.dumps(value)))
+
+    def noted(self, key: str) -> Any:
+        """What was kept by `note`; None where there is nothing."""
+        row = self._db.execute("SELECT value FROM meta WHERE key = ?", (f"note {key}",)).fetchone()
+        return json.loads(row[0]) if row else None
+
     # --- contents -------------------------------------------------------------------------------------------------
 
     def put(self, kind: type, value: Any) -> str:
@@ -524,6 +539,11 @@ def user_name() -> str:
         return getpass.getuser()
     except (OSError, KeyError, ImportError):  # no entry for this user, as in a bare container
         return "somebody"
+
+
+def reel_key(reel: Reel) -> str:
+    """A short hash of a reel, to tell whether something was made of the reel as it stands."""
+    return hashlib.sha256(repr(json_of(Reel, reel)).encode()).hexdigest()[:16]
 
 
 def json_of(kind: type, value: Any) -> Any:

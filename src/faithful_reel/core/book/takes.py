@@ -9,7 +9,7 @@ from faithful_reel.core.book.commands import SwapTake
 from faithful_reel.core.book.mending import LEAD_S, tone_of
 from faithful_reel.core.book.model import Book, ChapterState
 from faithful_reel.core.book.timeline import Hearing, finding_spans, span_of, tokens_of
-from faithful_reel.core.collate.findings import Finding, Kind, near
+from faithful_reel.core.collate.findings import AGAIN, Finding, Kind, near
 from faithful_reel.core.collate.links import Link, collated
 from faithful_reel.core.collate.proofing import SHOWN, Listening, placed_words
 from faithful_reel.core.errors import EditRefused
@@ -18,7 +18,8 @@ from faithful_reel.core.reel.commands import CutAndClose, ReelCommand, ReplaceBy
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.units import Span
 
-RETAKES = (Kind.REPEATED, Kind.FALSE_START)
+LIKE_DB, LIKE_PACE = 4.0, 1.35
+"""Within these a reading is like another in level and pace (own rule)."""
 FEWEST_WORDS = 2
 """A single word said twice is a slip, not another reading of the line."""
 
@@ -29,7 +30,8 @@ class Take:
 
     `finding` tells of it; `words` are the written tokens that it reads, `span` is where it is in the recording,
     `complete` whether it reaches from the sentence's first word to its last, `departures` how many of its words are not
-    as written, `flaws` how many noises and clipped words fall in it.
+    as written, `flaws` how many noises and clipped words fall in it, `level_db` and `pace` how much louder and how many
+    times as fast it is as the reading that is kept, where that is known.
     """
 
     finding: str
@@ -39,11 +41,14 @@ class Take:
     complete: bool
     departures: int
     flaws: int
+    level_db: float = 0.0
+    pace: float = 1.0
 
     @property
     def good(self) -> bool:
-        """Complete, as written and clean."""
-        return self.complete and not self.departures and not self.flaws
+        """Complete, as written, clean, and like its neighbours in level and pace."""
+        alike = abs(self.level_db) <= LIKE_DB and 1 / LIKE_PACE <= self.pace <= LIKE_PACE
+        return self.complete and not self.departures and not self.flaws and alike
 
     @property
     def verdict(self) -> str:
@@ -53,25 +58,30 @@ class Take:
             faults.append(f"{self.departures} {'word departs' if self.departures == 1 else 'words depart'}")
         if self.flaws:
             faults.append(f"{self.flaws} {'noise' if self.flaws == 1 else 'noises'}")
+        if abs(self.level_db) > LIKE_DB:
+            faults.append(f"{abs(self.level_db):.0f} dB {'louder' if self.level_db > 0 else 'softer'}")
+        if not 1 / LIKE_PACE <= self.pace <= LIKE_PACE:
+            faults.append("faster" if self.pace > 1 else "slower")
         return ", ".join(faults) or "complete and as written"
 
 
 def takes_of(text: Chapter, findings: Sequence[Finding]) -> tuple[Take, ...]:
     """Every other reading that was heard, in the order of the recording."""
-    sentences = text.sentences()
-    sentence_of = {i: s for s in sentences for i in s}
     takes = []
+    sentence_of: dict[int, range] = {}
     for f in findings:
-        if f.kind not in RETAKES or f.word_count < FEWEST_WORDS or f.confidence < SHOWN:
+        if f.kind not in AGAIN or f.word_count < FEWEST_WORDS or f.confidence < SHOWN:
             continue
         words = range(f.word_index, f.word_index + f.word_count)
+        sentence_of = sentence_of or {i: s for s in text.sentences() for i in s}
         sentence = sentence_of[words.start]
         written = [text.words[i].text for i in words]
         said = f.heard.split()
         departures = sum(not _right(k, written, said) for k in collated(written, said))
         flaws = sum(g.kind in (Kind.NOISE, Kind.LEVEL) and g.start < f.stop and g.stop > f.start for g in findings)
         complete = words.start <= sentence.start and words.stop >= sentence.stop
-        takes.append(Take(f.id, words, Span(f.start, f.stop), f.heard, complete, departures, flaws))
+        level, pace = f.evidence.level_db or 0.0, f.evidence.pace or 1.0
+        takes.append(Take(f.id, words, Span(f.start, f.stop), f.heard, complete, departures, flaws, level, pace))
     return tuple(takes)
 
 
@@ -145,6 +155,11 @@ def swapped(book: Book, chapter: ChapterState, text: Chapter, hearing: Hearing |
         stop=old.stop,
         heard=" ".join(h.text for h in hearing.heard if old.start <= h.start < old.stop),
         kind=Kind.REPEATED,
+        evidence=replace(
+            finding.evidence,
+            level_db=None if finding.evidence.level_db is None else -finding.evidence.level_db,
+            pace=None if not finding.evidence.pace else round(1 / finding.evidence.pace, 2),
+        ),
     )
     return SwapTake(chapter.id, tuple(edits), "", other), anew
 

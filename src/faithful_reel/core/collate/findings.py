@@ -24,11 +24,14 @@ class Kind(StrEnum):
     PAUSE = "pause"
     NOISE = "noise"
     LEVEL = "level"
+    NAME = "name"
     OTHER = "other"
 
 
 READING = frozenset({Kind.MISREAD, Kind.SKIPPED, Kind.ADDED, Kind.REPEATED, Kind.FALSE_START})
 """The kinds that are departures from the written words."""
+AGAIN = frozenset({Kind.REPEATED, Kind.FALSE_START})
+"""The kinds that are a stretch of the text read again."""
 
 
 class Decision(StrEnum):
@@ -45,7 +48,10 @@ class Evidence:
     """Why a finding is believed.
 
     `ear` is the first ear's own confidence in what it heard; `witness` how many nats the sound favours the heard over
-    the written words; `second` and `third` what those ears heard, None where they were not asked.
+    the written words; `second` and `third` what those ears heard, None where they were not asked.  `flaw` says what a
+    finding of the sound is, closer than its kind; `usual` what is normal there: seconds of a pause, or the dB that a level
+    must be changed by.  Of another reading of a line, `level_db` and `pace` are how much louder and how many times as fast
+    it is as the one that is kept.
     """
 
     ear: float = 0.0
@@ -53,6 +59,10 @@ class Evidence:
     second: str | None = None
     third: str | None = None
     note: str = ""
+    flaw: str = ""
+    usual: float | None = None
+    level_db: float | None = None
+    pace: float | None = None
 
 
 @dataclass(frozen=True, slots=True)

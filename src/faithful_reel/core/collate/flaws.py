@@ -1,94 +1,252 @@
-"""Flaws of the sound that are no departure from the text: pauses, noises, clipped words."""
+"""Flaws of the sound that are no departure from the text: which there are, from where on, and those of pace and level."""
 
 from __future__ import annotations
 
 import itertools
-from collections.abc import Callable, Sequence
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+from enum import StrEnum
 
 import numpy as np
+from numpy.typing import NDArray
 
-from faithful_reel.core.audio.roomtone import frame_levels
 from faithful_reel.core.collate.findings import Evidence, Finding, Kind
 from faithful_reel.core.collate.links import Link
 from faithful_reel.core.hear.recogniser import Heard
-from faithful_reel.core.units import EAR_RATE, Signal
+from faithful_reel.core.text.words import Chapter
+from faithful_reel.core.units import EAR_RATE
 
-LONG_PAUSE_S = 2.2
-LONGEST_NOISE_S = 0.5
-
-
-def flaws_of(x: Signal, words: Sequence[Heard], links: Sequence[Link]) -> list[Finding]:
-    """Pauses that are too long, noises in pauses, clipped words."""
-    heard = sorted(words, key=lambda h: h.start)
-    written_at = _written_positions(words, links)
-    flaws: list[Finding] = []
-
-    def flaw(kind: Kind, start: int, stop: int, confidence: float, note: str) -> None:
-        index = written_at(start)
-        flaws.append(Finding("", kind, "", "", index, 0, start, stop, confidence, Evidence(note=note)))
-
-    size = EAR_RATE // 200
-    levels = frame_levels(x, EAR_RATE // 4)  # 5 ms frames
-    usual = [b.start - a.stop for a, b in itertools.pairwise(heard) if b.start - a.stop > 0.25 * EAR_RATE]
-    limit = max(LONG_PAUSE_S, 2.5 * float(np.median(usual)) / EAR_RATE if usual else 0.0)
-    floor = float(np.percentile(levels, 5)) if len(levels) else -100.0
-    margin = round(0.09 * EAR_RATE)
-    for a, b in itertools.pairwise(heard):
-        gap = b.start - a.stop
-        inside = levels[(a.stop + margin) // size : (b.start - margin) // size]
-        if gap > limit * EAR_RATE and np.mean(inside > max(floor + 15, -52.0)) < 0.15:
-            flaw(
-                Kind.PAUSE,
-                a.stop,
-                b.start,
-                0.9,
-                f"{gap / EAR_RATE:.1f} s of pause; the reader's usual one is {np.median(usual) / EAR_RATE:.1f} s",
-            )
-        first = (a.stop + margin) // size
-        loud = np.flatnonzero(inside > max(floor + 24, -42.0))
-        long = (loud[-1] - loud[0]) * 0.005 if len(loud) else 0.0
-        if len(loud) and len(inside) >= 6 and long < LONGEST_NOISE_S:  # what lasts longer is speech that no ear made out
-            peak = float(inside[loud].max())
-            what = "a click" if long < 0.03 else "a noise"
-            flaw(
-                Kind.NOISE,
-                int(first + loud[0]) * size,
-                int(first + loud[-1] + 1) * size,
-                0.75,
-                f"{what} in a pause, {peak:.0f} dB",
-            )
-    return flaws + _clipped(x, flaw_at=written_at)
+Levels = NDArray[np.float64]
 
 
-def _clipped(x: Signal, *, flaw_at: Callable[[int], int]) -> list[Finding]:
-    """Runs at one and the same greatest level, near full scale: a word that was cut off by the converter."""
-    step = 60 * EAR_RATE  # a minute at a time: an hour's copy would be 230 MB
-    near = np.concatenate([at + np.flatnonzero(np.abs(x[at : at + step]) > 0.93) for at in range(0, max(1, len(x)), step)])
-    if len(near) < 8:
-        return []
+class Flaw(StrEnum):
+    """What a finding of the sound is, closer than its kind; each can be switched off."""
+
+    LONG_PAUSE = "long pause"
+    SHORT_PAUSE = "short pause"
+    CLICK = "click"
+    THUMP = "thump"
+    NOISE = "noise"
+    BREATH = "breath"
+    PLOSIVE = "plosive"
+    CLIPPED = "clipped"
+    HUM = "hum"
+    JUMP = "level jump"
+    MARK = "retake mark"
+
+
+KIND = {
+    Flaw.LONG_PAUSE: Kind.PAUSE,
+    Flaw.SHORT_PAUSE: Kind.PAUSE,
+    Flaw.CLIPPED: Kind.LEVEL,
+    Flaw.JUMP: Kind.LEVEL,
+}
+"""The kind that a flaw's finding is of; the others are noises."""
+
+
+class Place(StrEnum):
+    """Where in the text a pause stands."""
+
+    WITHIN = "within a sentence"
+    CLAUSE = "at a comma"
+    SENTENCE = "between sentences"
+    PARAGRAPH = "between paragraphs"
+    SCENE = "at a scene break"
+    RETAKE = "beside a retake"
+
+
+@dataclass(frozen=True, slots=True)
+class Limits:
+    """From where on a peculiarity is a flaw: all thresholds in one place.  Own rules, tuned by ear on common practice.
+
+    Pauses are judged by the reader's own habit at that kind of place: one is long where it lasts `long_times` the
+    usual, `long_spreads` usual deviations more than it, and at least the place's `long_s`; it is short where it lasts
+    less than `short_times` the usual and than `short_s`.  Levels are in dB, of noises above the floor around them, of
+    breaths, plosives and sentences above what is usual with this reader.
+    """
+
+    long_s: tuple[float, ...] = (0.75, 1.1, 1.7, 2.2, 4.5, 3.0)
+    """By `Place`."""
+    usual_s: tuple[float, ...] = (0.15, 0.35, 0.6, 0.9, 1.8, 1.2)
+    """By `Place`: what is taken for the habit where it can not be seen, stretched to the reader's pace."""
+    long_times: float = 2.2
+    long_spreads: float = 5.0
+    short_times: float = 0.35
+    short_s: float = 0.16
+    noise_db: float = 24.0
+    quietest_noise_db: float = -42.0
+    click_s: float = 0.03
+    longest_noise_s: float = 0.5
+    breath_db: float = 9.0
+    loud_breath_db: float = -14.0
+    """Against the voice."""
+    plosive_db: float = 9.0
+    hum_db: float = -65.0
+    jump_db: float = 4.5
+    jump_spreads: float = 4.0
+
+
+USUAL = Limits()
+FEWEST = 6
+"""Pauses of one kind that must be there before they are taken for a habit."""
+_CLAUSE = re.compile(r"[,;:–—-][\"'”’)\]]*$|^[–—-]+$")
+EDGE_S = 0.09
+"""Beside a word, where its own sound may reach."""
+
+
+def flaw(what: Flaw, word: int, start: int, stop: int, sure: float, note: str, usual: float | None = None) -> Finding:
+    """A finding of a flaw; `usual` is what is normal there: seconds of a pause, dB that a level must be changed by."""
+    kind = KIND.get(what, Kind.NOISE)
+    confidence = round(min(0.95, max(0.05, sure)), 3)
+    return Finding("", kind, "", "", word, 0, start, stop, confidence, Evidence(note=note, flaw=what.value, usual=usual))
+
+
+@dataclass(frozen=True, slots=True)
+class Gap:
+    """What lies between two successive heard words, in samples; `word` is the written one it is told at."""
+
+    start: int
+    stop: int
+    word: int
+    place: Place
+
+    @property
+    def seconds(self) -> float:
+        """How long it lasts."""
+        return (self.stop - self.start) / EAR_RATE
+
+
+def gaps_of(chapter: Chapter, heard: Sequence[Heard], links: Sequence[Link]) -> list[Gap]:
+    """The pauses of a reading, with the kind of place in the text that each stands at."""
+    written_at: dict[int, int] = {}  # the last written word that a heard one reads
+    first_at: dict[int, int] = {}
+    for link in links:
+        for k, j in enumerate(link.heard):
+            if link.written:
+                written_at[j] = link.written[min(k, len(link.written) - 1)] if j < link.heard.stop - 1 else link.written.stop - 1
+                first_at[j] = link.written[min(k, len(link.written) - 1)]
+    order = sorted(range(len(heard)), key=lambda j: heard[j].start)
+    gaps: list[Gap] = []
+    word = 0
+    for a, b in itertools.pairwise(order):
+        here, there = written_at.get(a), first_at.get(b)
+        if here is not None:
+            word = here
+        if heard[b].start <= heard[a].stop:
+            continue
+        place = _place(chapter, here) if here is not None and there == here + 1 else Place.RETAKE
+        gaps.append(Gap(heard[a].stop, heard[b].start, there if there is not None else word, place))
+    return gaps
+
+
+def _place(chapter: Chapter, word: int) -> Place:
+    """What kind of place follows a written word."""
+    words = chapter.words
+    if word + 1 >= len(words):
+        return Place.PARAGRAPH
+    before, after = words[word], words[word + 1]
+    if before.paragraph != after.paragraph:
+        return Place.SCENE if after.paragraph in chapter.breaks else Place.PARAGRAPH
+    if before.sentence != after.sentence:
+        return Place.SENTENCE
+    return Place.CLAUSE if _CLAUSE.search(before.text) or after.text[:1] in "–—(" else Place.WITHIN
+
+
+def habits(gaps: Sequence[Gap], limits: Limits) -> dict[Place, tuple[float, float]]:
+    """(usual length, usual deviation) of the reader's pauses at every kind of place, in seconds.
+
+    The deviation is the median one from the median, times 1.4826 as for a normal distribution.
+    """
+    known: dict[Place, tuple[float, float]] = {}
+    for place in Place:
+        own = [g.seconds for g in gaps if g.place is place and (place is not Place.WITHIN or g.seconds > 0.05)]
+        if len(own) >= FEWEST:
+            middle = float(np.median(own))
+            known[place] = middle, max(0.04, 1.4826 * float(np.median(np.abs(np.array(own) - middle))))
+    usual = dict(zip(Place, limits.usual_s, strict=True))
+    pace = float(np.median([known[p][0] / usual[p] for p in known])) if known else 1.0
+    return {p: known.get(p, (pace * usual[p], 0.3 * pace * usual[p])) for p in Place}
+
+
+def pause_flaws(gaps: Sequence[Gap], spoken: Levels, floor: Levels, limits: Limits = USUAL) -> list[Finding]:
+    """Pauses unlike the reader's own habit at that kind of place.
+
+    Parameters
+    ----------
+    gaps : sequence of Gap
+        All of the chapter's.
+    spoken, floor : arrays
+        The sound's level and the floor around it in dB, every 5 ms: a gap in which something loud goes on for long is
+        speech that no ear made out, not a pause.
+    limits : Limits
+        Thresholds.
+    """
+    usual = habits(gaps, limits)
     found: list[Finding] = []
-    start = previous = int(near[0])
-    count = 0
-    for at in [*near.tolist(), len(x) + EAR_RATE]:
-        if at - previous > EAR_RATE // 2:
-            if count >= 6:
-                note = f"{count} samples at full scale"
-                found.append(Finding("", Kind.LEVEL, "", "", flaw_at(start), 0, start, previous + 1, 0.85, Evidence(note=note)))
-            start, count = at, 0
-        previous = at
-        count += 1
+    frame = EAR_RATE // 200
+    for gap in gaps:
+        middle, spread = usual[gap.place]
+        longest = max(
+            limits.long_s[list(Place).index(gap.place)], limits.long_times * middle, middle + limits.long_spreads * spread
+        )
+        told = f"{gap.seconds:.1f} s of pause {gap.place.value}; the reader's usual one is {middle:.1f} s"
+        if gap.seconds > 0.8 * longest:
+            edge = round(EDGE_S * 200)
+            inside = slice(gap.start // frame + edge, gap.stop // frame - edge)
+            if np.mean(spoken[inside] > np.maximum(floor[inside] + 15, -52)) < 0.15:
+                sure = 0.55 + 0.7 * (gap.seconds / longest - 1)
+                found.append(flaw(Flaw.LONG_PAUSE, gap.word, gap.start, gap.stop, sure, told, round(middle, 3)))
+        elif (
+            gap.place in (Place.SENTENCE, Place.PARAGRAPH, Place.SCENE)
+            and gap.seconds < limits.short_times * middle
+            and gap.seconds < min(limits.short_s, middle - 3 * spread)
+        ):
+            told = f"only {gap.seconds:.2f} s of pause {gap.place.value}; the reader's usual one is {middle:.1f} s"
+            sure = 0.65 - 0.25 * gap.seconds / limits.short_s
+            found.append(flaw(Flaw.SHORT_PAUSE, gap.word, gap.start, gap.stop, sure, told, round(middle, 3)))
     return found
 
 
-def _written_positions(heard: Sequence[Heard], links: Sequence[Link]) -> Callable[[int], int]:
-    starts, indices = [], []
+def level_flaws(
+    chapter: Chapter, heard: Sequence[Heard], links: Sequence[Link], spoken: Levels, limits: Limits = USUAL
+) -> list[Finding]:
+    """Sentences that are louder or softer than those around them.
+
+    A sentence's level is the median of its words' levels.  It is held against the median of the three sentences before and
+    the three after it; shorter ones than 1 s of speech are left out.
+    """
+    sentence_of = {i: n for n, s in enumerate(chapter.sentences()) for i in s}
+    rows: dict[int, list[int]] = {}
     for link in links:
-        if link.written and link.heard:
-            starts.append(heard[link.heard.start].start)
-            indices.append(link.written.start)
-
-    def at(position: int) -> int:
-        k = int(np.searchsorted(starts, position))
-        return indices[min(k, len(indices) - 1)] if indices else 0
-
-    return at
+        if link.written and link.same:
+            rows.setdefault(sentence_of[link.written.start], []).extend(link.heard)
+    frame = EAR_RATE // 200
+    sentences: list[tuple[int, int, int, float]] = []
+    for n in sorted(rows):
+        words = [heard[j] for j in rows[n]]
+        own = [10 ** (spoken[w.start // frame : w.stop // frame] / 10) for w in words]
+        own = [power for power in own if len(power)]
+        if sum(map(len, own)) >= 200:
+            start, stop = min(w.start for w in words), max(w.stop for w in words)
+            sentences.append((n, start, stop, float(np.median([10 * np.log10(power.mean() + 1e-20) for power in own]))))
+    levels = np.array([s[3] for s in sentences])
+    if len(levels) < FEWEST:
+        return []
+    off = np.array([levels[k] - np.median(np.r_[levels[max(0, k - 3) : k], levels[k + 1 : k + 4]]) for k in range(len(levels))])
+    spread = 1.4826 * float(np.median(np.abs(off - np.median(off))))
+    least = max(limits.jump_db, limits.jump_spreads * spread)
+    firsts = [s.start for s in chapter.sentences()]
+    return [
+        flaw(
+            Flaw.JUMP,
+            firsts[n],
+            start,
+            stop,
+            0.55 + 0.4 * (abs(by) / least - 1),
+            f"{abs(by):.1f} dB {'louder' if by > 0 else 'softer'} than the sentences around it",
+            round(-float(by), 1),
+        )
+        for (n, start, stop, _), by in zip(sentences, off.tolist(), strict=True)
+        if abs(by) > 0.85 * least
+    ]

@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
 
-from faithful_reel.core.collate.findings import Difference, Kind, departures
+from faithful_reel.core.collate.findings import AGAIN, Difference, departures
 from faithful_reel.core.collate.links import Link, collated
 from faithful_reel.core.hear.pronounce import common_words, is_word, phone_distance, phones_of
 from faithful_reel.core.hear.recogniser import Heard
@@ -233,7 +233,7 @@ def _split(
 
 def _again(d: Difference) -> bool:
     """Whether a departure is a stretch read again, or as good as one: three words and more that are not written."""
-    return d.kind in (Kind.REPEATED, Kind.FALSE_START) or (not d.written and len(d.heard) > 2)
+    return d.kind in AGAIN or (not d.written and len(d.heard) > 2)
 
 
 def _overlap(a: range, b: range) -> bool:

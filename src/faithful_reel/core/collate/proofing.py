@@ -2,24 +2,28 @@
 
 from __future__ import annotations
 
+import importlib.util
 import re
 from collections.abc import Callable, Sequence
+from contextlib import nullcontext
 from dataclasses import dataclass, replace
 
 import numpy as np
 
 from faithful_reel.core.audio.files import let_go
 from faithful_reel.core.collate.findings import Difference, Evidence, Finding, departures
-from faithful_reel.core.collate.flaws import flaws_of
 from faithful_reel.core.collate.links import Link, collated
+from faithful_reel.core.collate.noises import flaws_of, levels_of
 from faithful_reel.core.collate.places import Judged, Place, Reading, read_chunk
+from faithful_reel.core.collate.retakes import beside_kept, with_marks
 from faithful_reel.core.collate.tidied import Tidied, tidied
 from faithful_reel.core.errors import SignalError
 from faithful_reel.core.hear.aligner import Aligned, Aligner, refined
-from faithful_reel.core.hear.ears import Ears
+from faithful_reel.core.hear.ears import ENGLISH, Ears, give_back
+from faithful_reel.core.hear.memory import Memory
 from faithful_reel.core.hear.pauses import Chunk, chunks_of
 from faithful_reel.core.hear.pronounce import phones_of
-from faithful_reel.core.hear.recogniser import Ear, Heard, hear
+from faithful_reel.core.hear.recogniser import THREADS, Ear, Heard, hear, words_in
 from faithful_reel.core.jobs import Part, Unwatched, Watch, at_once
 from faithful_reel.core.text.spoken import plain, sound_key, spoken_forms
 from faithful_reel.core.text.words import Chapter
@@ -27,6 +31,9 @@ from faithful_reel.core.units import EAR_RATE, Signal, Span
 
 SHOWN = 0.5
 """Findings at or above this confidence are shown at first; the others are folded away, never dropped."""
+BY_ONE_EAR = "by the multilingual ear alone, without a witness"
+GIVE_BACK_EVERY = 8
+"""Chunks between two times that free memory is given back."""
 LEAST = 0.03
 """Below this nothing is said: one ear misheard what the sound itself does not bear out."""
 
@@ -75,8 +82,15 @@ def listen(x: Signal, chapter: Chapter, ear: Ear, watch: Watch) -> Listening:
     return replace(first, heard=heard)
 
 
-def first_pass(x: Signal, chapter: Chapter, ear: Ear, watch: Watch, early: Callable[[Proof], None] | None = None) -> Listening:
-    """One ear over the whole recording, collated; words at the ear's own times.  `early` as in `proofed`.
+def first_pass(
+    x: Signal,
+    chapter: Chapter,
+    ear: Ear,
+    watch: Watch,
+    early: Callable[[Proof], None] | None = None,
+    memory: Memory | None = None,
+) -> Listening:
+    """One ear over the whole recording, collated; words at the ear's own times.  `early` and `memory` as in `proofed`.
 
     Raises
     ------
@@ -89,10 +103,12 @@ def first_pass(x: Signal, chapter: Chapter, ear: Ear, watch: Watch, early: Calla
     heard: list[Heard] = []
     owner: list[int] = []
     told = 20 * EAR_RATE
-    for index, words in enumerate(hear(ear, x, chunks, watch)):
+    for index, words in enumerate(hear(ear, x, chunks, watch, memory)):
         heard += words
         owner += [index] * len(words)
         let_go(x)
+        if index % GIVE_BACK_EVERY == 0:
+            give_back()
         if early and heard and chunks[index].span.stop >= told:
             told = round(1.5 * chunks[index].span.stop)
             early(_so_far(x, chapter, chunks[: index + 1], heard, owner))
@@ -136,6 +152,7 @@ def _with_edges(
     for done, found in enumerate(at_once(edges, list(by_chunk)), 1):
         for j, parts in found.items():
             out[j] = replace(heard[j], start=parts[0].start, stop=parts[-1].stop)
+        let_go(x)
         watch.tick(done / len(by_chunk), "placing words")
     return out
 
@@ -161,13 +178,20 @@ def placed_words(chapter: Chapter, listening: Listening) -> tuple[Placed | None,
     return tuple(placed)
 
 
-def aligned(x: Signal, chapter: Chapter, ears: Ears, watch: Watch | None = None) -> tuple[Placed | None, ...]:
+def aligned(
+    x: Signal, chapter: Chapter, ears: Ears, watch: Watch | None = None, memory: Memory | None = None
+) -> tuple[Placed | None, ...]:
     """Where every written word is spoken, by what the ears agree on: what the headless `align` gives."""
-    return proofed(x, chapter, ears, watch).placed
+    return proofed(x, chapter, ears, watch, memory=memory).placed
 
 
 def proofed(
-    x: Signal, chapter: Chapter, ears: Ears, watch: Watch | None = None, early: Callable[[Proof], None] | None = None
+    x: Signal,
+    chapter: Chapter,
+    ears: Ears,
+    watch: Watch | None = None,
+    early: Callable[[Proof], None] | None = None,
+    memory: Memory | None = None,
 ) -> Proof:
     """Hear, collate, weigh.
 
@@ -183,6 +207,8 @@ def proofed(
     early : callable
         Called, in the job's own thread, with a proof of as much as the first ear has heard: after 20 s of sound, and
         each time half as much again was heard.
+    memory : Memory
+        What was heard before, by content: what is found there is not heard again.
 
     Raises
     ------
@@ -190,11 +216,15 @@ def proofed(
         Nobody speaks in the recording.
     """
     watch = watch or Unwatched()
-    first = first_pass(x, chapter, ears.first, Part(watch, 0.0, 0.2), early)
+    memory = memory or Memory()
+    if ears.language != ENGLISH:
+        return _by_one_ear(x, chapter, first_pass(x, chapter, ears.first, watch, early, memory))
+    first = first_pass(x, chapter, ears.first, Part(watch, 0.0, 0.2), early, memory)
     if ears.second or ears.third:
         ears.first.rest()
-    with Aligner() as aligner:
-        readings = read_again(x, chapter, first, ears, aligner, Part(watch, 0.2, 0.9))
+        give_back()
+    with Aligner(memory) as aligner:
+        readings = read_again(x, chapter, first, ears, aligner, Part(watch, 0.2, 0.9), memory)
         heard, owner, links = _agreed(chapter, readings)
         heard = _with_edges(x, chapter, first.chunks, heard, owner, links, aligner, Part(watch, 0.9, 0.96))
         again = (
@@ -202,11 +232,41 @@ def proofed(
         )
     listening = Listening(first.chunks, heard, owner, links)
     placed = placed_words(chapter, listening)
-    findings = _departures(chapter, readings, heard, placed) + again + flaws_of(x, heard, links)
+    levels = levels_of(x)
+    found = _departures(chapter, readings, heard, placed) + again + flaws_of(x, chapter, heard, links, levels=levels)
+    spans = [Span(p.start, p.stop) if p else None for p in placed]
+    findings = with_marks(beside_kept(found, heard, spans, levels), heard)
     findings.sort(key=lambda f: (f.start, f.word_index))
     watch.tick(1.0, "done")
     numbered = tuple(replace(f, id=f"f{n:04d}") for n, f in enumerate(findings, 1))
     return Proof(tuple(heard), placed, numbered, tuple(links), len(x) / EAR_RATE)
+
+
+def _by_one_ear(x: Signal, chapter: Chapter, first: Listening) -> Proof:
+    """A proof by the first ear alone, with times of its own: what there is for other languages than English."""
+    written = [w.text for w in chapter.words]
+    starts = frozenset(s.start for s in chapter.sentences())
+    segments = segments_of(first, written)
+    mine: list[list[Heard]] = [[] for _ in first.chunks]
+    for word, chunk in zip(first.heard, first.owner, strict=True):
+        mine[chunk].append(word)
+    readings = [read_chunk(segments[k], written, starts, {"first": words}) for k, words in enumerate(mine)]
+    heard, _, links = _agreed(chapter, readings)
+    placed = placed_words(chapter, replace(first, heard=heard, links=links))
+    departed = [replace(f, evidence=replace(f.evidence, note=BY_ONE_EAR)) for f in _departures(chapter, readings, heard, placed)]
+    findings = sorted(departed + flaws_of(x, chapter, heard, links), key=lambda f: (f.start, f.word_index))
+    numbered = tuple(replace(f, id=f"f{n:04d}") for n, f in enumerate(findings, 1))
+    return Proof(tuple(heard), placed, numbered, tuple(links), len(x) / EAR_RATE)
+
+
+def wake(watch: Watch) -> None:
+    """Import and compile what a hearing stands on: that holds Python's lock for long moments, so better before the work."""
+    for name in ("scipy.signal", "onnxruntime", "ctranslate2", "faster_whisper"):
+        if importlib.util.find_spec(name):  # what is missing is told when it is needed
+            importlib.import_module(name)
+        watch.tick(0.0, "waking")
+    if importlib.util.find_spec("pocketsphinx"):
+        collated(["one", "two"], ["one", "too", "many"])
 
 
 def _so_far(x: Signal, chapter: Chapter, chunks: list[Chunk], heard: list[Heard], owner: list[int]) -> Proof:
@@ -238,7 +298,9 @@ def _agreed(chapter: Chapter, readings: Sequence[Reading]) -> tuple[list[Heard],
     return heard, owner, collated([w.text for w in chapter.words], [h.text for h in heard])
 
 
-def read_again(x: Signal, chapter: Chapter, first: Listening, ears: Ears, aligner: Aligner, watch: Watch) -> list[Reading]:
+def read_again(
+    x: Signal, chapter: Chapter, first: Listening, ears: Ears, aligner: Aligner, watch: Watch, memory: Memory
+) -> list[Reading]:
     """What the ears agree on in every chunk, and the places where they do not all read what is written."""
     written = [w.text for w in chapter.words]
     segments = segments_of(first, written)
@@ -253,14 +315,19 @@ def read_again(x: Signal, chapter: Chapter, first: Listening, ears: Ears, aligne
 
     def read(chunk: int) -> Reading:
         span = first.chunks[chunk].span
-        heard = {ears.first.witness: mine[chunk]} | {ear.witness: ear.attend(x, span).words() for ear in others}
+        heard = {ears.first.witness: mine[chunk]} | {ear.witness: words_in(ear, x, span, memory) for ear in others}
         return read_chunk(segments[chunk], written, starts, heard, fits if others else None)
 
     readings: list[Reading] = []
-    for reading in at_once(read, range(len(first.chunks))):
-        readings.append(reading)
-        let_go(x)
-        watch.tick(len(readings) / len(first.chunks), "listening again")
+    with ears.second.busy() if ears.second else nullcontext():
+        for reading in at_once(read, range(len(first.chunks)), THREADS):
+            readings.append(reading)
+            let_go(x)
+            if len(readings) % GIVE_BACK_EVERY == 0:
+                give_back()
+            watch.tick(len(readings) / len(first.chunks), "listening again")
+    if ears.second:
+        ears.second.rest()
     return readings
 
 
@@ -354,6 +421,7 @@ def _tidied_away(
         found = []
         for one in at_once(look, odd):
             found.append(one)
+            let_go(x)
             watch.tick(len(found) / len(odd), "looking for repeats")
         return found
 

@@ -16,6 +16,7 @@ import numpy as np
 
 from faithful_reel.core.audio.roomtone import frame_levels
 from faithful_reel.core.errors import EarMissing
+from faithful_reel.core.hear.memory import Memory
 from faithful_reel.core.hear.pronounce import phones_of
 from faithful_reel.core.text.spoken import plain, spoken_forms
 from faithful_reel.core.units import EAR_RATE, Signal, Span
@@ -47,7 +48,8 @@ class Aligner:
     Use it as a context manager, or call `close`.
     """
 
-    def __init__(self) -> None:
+    def __init__(self, memory: Memory | None = None) -> None:
+        self._memory = memory or Memory()
         self._children: list[subprocess.Popen[bytes]] = []
         self._free: queue.SimpleQueue[subprocess.Popen[bytes] | None] = queue.SimpleQueue()
         for _ in range(CHILDREN):
@@ -87,10 +89,16 @@ class Aligner:
     def _fitted(
         self, x: Signal, span: Span, words: Sequence[str], *, comparing: bool
     ) -> list[tuple[str, int, int, float]] | None:
-        audio = (np.clip(x[span.start : span.stop], -1, 1) * 32767).astype(np.int16).tobytes()
-        found: list[Fitted] | None
-        found = self._asked((comparing, audio, [(word, " ".join(phones_of(word))) for word in words]))
-        return found
+        spelt = [(word, " ".join(phones_of(word))) for word in words]
+
+        def made() -> list[Fitted] | None:
+            audio = (np.clip(x[span.start : span.stop], -1, 1) * 32767).astype(np.int16).tobytes()
+            found: list[Fitted] | None = self._asked((comparing, audio, spelt))
+            return found
+
+        how = ("phones", str(comparing), *(part for pair in spelt for part in pair))
+        rows = self._memory.recalled(x, span, how, made)
+        return None if rows is None else [(word, first, last, likelihood) for word, first, last, likelihood in rows]
 
     def align(self, x: Signal, span: Span, words: Sequence[str]) -> list[Aligned] | None:
         """Place `words`, plain and in order, in `span` of a recording at 16 kHz; None where they do not fit at all."""

@@ -6,11 +6,12 @@ import threading
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
 
+from faithful_reel.core.hear.memory import Memory
 from faithful_reel.core.hear.pauses import Chunk
 from faithful_reel.core.hear.weights import Weights
 from faithful_reel.core.jobs import Unwatched, Watch, at_once
@@ -24,6 +25,8 @@ TAIL = 200
 the recogniser does not notice the end and says the last words again."""
 MOST_TOKENS = 8.0
 """Tokens a second; more are a loop."""
+_WHOLE = threading.Lock()
+"""A full window takes 140 MB more while it is heard: one at a time."""
 LOOP = 6
 """Tokens in a row; where they come twice it may be a loop, so the chunk is heard again in the full window."""
 
@@ -39,12 +42,34 @@ class Heard:
     witness: str = "first"
 
 
-def hear(ear: Ear, x: Signal, chunks: Sequence[Chunk], watch: Watch | None = None) -> Iterator[list[Heard]]:
+class Listener(Protocol):
+    """Any recogniser: `key` names its weights and its language."""
+
+    witness: str
+    key: str
+
+    def words(self, x: Signal, span: Span) -> list[Heard]:
+        """What is said in a stretch of a recording at 16 kHz."""
+
+
+def words_in(ear: Listener, x: Signal, span: Span, memory: Memory) -> list[Heard]:
+    """What an ear hears in a stretch, or what it heard there before."""
+
+    def made() -> list[tuple[str, int, int, float]]:
+        return [(w.text, w.start - span.start, w.stop - span.start, w.confidence) for w in ear.words(x, span)]
+
+    rows = memory.recalled(x, span, ("words", ear.key), made)
+    return [Heard(text, a + span.start, b + span.start, sure, ear.witness) for text, a, b, sure in rows]
+
+
+def hear(
+    ear: Ear, x: Signal, chunks: Sequence[Chunk], watch: Watch | None = None, memory: Memory | None = None
+) -> Iterator[list[Heard]]:
     """Recognise all chunks, in order, two at a time; ticks `watch` after each."""
-    watch = watch or Unwatched()
+    watch, memory = watch or Unwatched(), memory or Memory()
 
     def words(chunk: Chunk) -> list[Heard]:
-        return ear.attend(x, chunk.span).words()
+        return words_in(ear, x, chunk.span, memory)
 
     with ear.busy():
         for done, heard in enumerate(at_once(words, chunks, THREADS), 1):
@@ -63,6 +88,7 @@ class Ear:
         tqdm.monitor_interval = 0  # WORKAROUND: the recogniser makes progress bars, each of which wants a thread for ever
 
         self.weights, self.witness = weights, witness
+        self.key = f"{weights.sha256} {language}"
         self._waking = threading.Lock()
         self._users = 0
         self._model = WhisperModel(
@@ -95,10 +121,10 @@ class Ear:
             if not self._users:
                 self._model.model.unload_model()
 
-    def attend(self, x: Signal, span: Span) -> _InWindow:
-        """Take in a stretch of a recording at 16 kHz, at most 30 s of it."""
+    def words(self, x: Signal, span: Span) -> list[Heard]:
+        """What is said in a stretch of a recording at 16 kHz, at most 30 s of it."""
         audio = np.ascontiguousarray(x[span.start : span.stop], dtype=np.float32)
-        return _InWindow(self, self._model.feature_extractor(audio)[..., :-1], span)
+        return _InWindow(self, self._model.feature_extractor(audio)[..., :-1], span).words()
 
 
 def _comes_twice(tokens: Sequence[int]) -> bool:
@@ -131,8 +157,9 @@ class _InWindow:
     def words(self) -> list[Heard]:
         tokens = self._tokens()
         if len(tokens) > MOST_TOKENS * self._frames / 100 + 8 or _comes_twice(tokens):
-            self._encoded = self._encode(WINDOW)
-            tokens = self._tokens()
+            with _WHOLE:
+                self._encoded = self._encode(WINDOW)
+                tokens = self._tokens()
         if not tokens:
             return []
         tokenizer, span = self._ear._tokenizer, self._span

@@ -30,6 +30,7 @@ class ThirdEar:
     def __init__(self, weights: Weights) -> None:
         import onnxruntime
 
+        self.key = weights.sha256
         options = onnxruntime.SessionOptions()
         options.intra_op_num_threads = options.inter_op_num_threads = 1
         options.enable_cpu_mem_arena = False  # it keeps the most that any chunk ever took
@@ -41,13 +42,13 @@ class ThirdEar:
         self._present = [o.name.replace("present", "past_key_values") for o in self._decoder.get_outputs()[1:]]
         self._pieces = _pieces((weights.folder / "tokenizer.bin").read_bytes())
 
-    def attend(self, x: Signal, span: Span) -> _Taken:
-        """Take in a stretch of a recording at 16 kHz."""
+    def words(self, x: Signal, span: Span) -> list[Heard]:
+        """What is said in a stretch of a recording at 16 kHz; times are only shares of it by the length of the words."""
         audio = np.ascontiguousarray(x[span.start : span.stop], dtype=np.float32)
         if len(audio) < SHORTEST:
             audio = np.pad(audio, (0, SHORTEST - len(audio)))
         given = {"input_values": audio[None], "attention_mask": np.ones((1, len(audio)), np.int64)}
-        return _Taken(self, self._encoder.run(None, given)[0], span)
+        return self._told(self._encoder.run(None, given)[0], span)
 
     def _decoded(self, sound: NDArray[np.float32], ids: NDArray[np.int64], past: dict[str, Any] | None) -> list[Any]:
         given: dict[str, Any] = {
@@ -60,42 +61,34 @@ class ThirdEar:
         found: list[Any] = self._decoder.run(None, given)
         return found
 
-
-class _Taken:
-    """One stretch of sound, encoded."""
-
-    def __init__(self, ear: ThirdEar, sound: NDArray[np.float32], span: Span) -> None:
-        self._ear, self._sound, self._span = ear, sound, span
-
-    def words(self) -> list[Heard]:
-        """What is said; times are only shares of the stretch by the length of the words."""
-        ear = self._ear
+    def _told(self, sound: NDArray[np.float32], span: Span) -> list[Heard]:
+        """The words of an encoded stretch."""
         ids, past = np.array([[BEGIN]], np.int64), None
         tokens: list[int] = []
         sure: list[float] = []
-        for _ in range(int(MOST_TOKENS * len(self._span) / EAR_RATE) + 8):
-            logits, *cache = ear._decoded(self._sound, ids, past)
+        for _ in range(int(MOST_TOKENS * len(span) / EAR_RATE) + 8):
+            logits, *cache = self._decoded(sound, ids, past)
             row = logits[0, -1]
             token = int(row.argmax())
             if token == END:
                 break
             tokens.append(token)
             sure.append(float(1 / np.exp(row - row[token]).sum()))
-            made = dict(zip(ear._present, cache, strict=True))
+            made = dict(zip(self._present, cache, strict=True))
             past = made if past is None else {**past, **{name: made[name] for name in made if ".decoder." in name}}
             ids = np.array([[token]], np.int64)
         words: list[tuple[bytes, list[float]]] = []
         for token, p in zip(tokens, sure, strict=True):
-            piece = ear._pieces[token]
+            piece = self._pieces[token]
             if piece.startswith(SPACE.encode()) or not words:
                 words.append((b"", []))
             words[-1] = (words[-1][0] + piece, [*words[-1][1], p])
         texts = [(raw.decode(errors="replace").replace(SPACE, " ").strip().lstrip("\"'"), min(p)) for raw, p in words]
         texts = [(text, p) for text, p in texts if text]
         cuts = np.concatenate([[0], np.cumsum([len(text) + 1 for text, _ in texts])])
-        cuts = self._span.start + np.round(cuts / max(1, cuts[-1]) * (len(self._span) - 1)).astype(int)
+        cuts = span.start + np.round(cuts / max(1, cuts[-1]) * (len(span) - 1)).astype(int)
         return [
-            Heard(text, int(cuts[k]), int(max(cuts[k + 1], cuts[k] + 1)), p, ear.witness) for k, (text, p) in enumerate(texts)
+            Heard(text, int(cuts[k]), int(max(cuts[k + 1], cuts[k] + 1)), p, self.witness) for k, (text, p) in enumerate(texts)
         ]
 
 

@@ -8,6 +8,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
+from faithful_reel.core.collate.names import name_key
+
 
 class State(StrEnum):
     """How far a pickup has come."""
@@ -53,12 +55,18 @@ class Pickup:
     chosen: int = -1
 
 
-def call_sheet(pickups: Sequence[Pickup], titles: dict[str, str], rate: int) -> str:
-    """The call sheet as CSV: number, chapter, time, the line, what was heard instead."""
+def call_sheet(pickups: Sequence[Pickup], titles: dict[str, str], rate: int, say: Sequence[tuple[str, str]] = ()) -> str:
+    """The call sheet as CSV: number, chapter, time, the line, what was heard instead, how its names are spoken.
+
+    `say` are pairs of a name and how it is to be spoken; those that the line holds are written beside it.
+    """
     out = io.StringIO()
     writer = csv.writer(out)
-    writer.writerow(["number", "chapter", "time", "read this line", "what was heard"])
+    writer.writerow(["number", "chapter", "time", "read this line", "what was heard", "how to say it"])
     for number, pickup in enumerate(pickups, 1):
         minutes, seconds = divmod(pickup.start / rate, 60)
-        writer.writerow([number, titles.get(pickup.chapter, ""), f"{int(minutes)}:{seconds:04.1f}", pickup.line, pickup.heard])
+        here = {name_key(w) for w in pickup.line.split()}
+        spoken = "; ".join(f"{name}: {how}" for name, how in say if name in here)
+        time = f"{int(minutes)}:{seconds:04.1f}"
+        writer.writerow([number, titles.get(pickup.chapter, ""), time, pickup.line, pickup.heard, spoken])
     return out.getvalue()

@@ -1,0 +1,98 @@
+"""What of a chapter was really listened to, kept in recording time, so that no edit moves it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+
+from faithful_reel.core.reel.reel import Piece, Reel
+from faithful_reel.core.units import Span
+
+Listened = tuple[tuple[str, int, int], ...]
+"""(recording, start, stop), sorted, none touching another."""
+AROUND_JOIN_S = 1.0
+"""A new join is to be heard again with this much on both sides."""
+
+
+def merged(rows: Iterable[tuple[str, int, int]]) -> Listened:
+    """Stretches joined where they touch."""
+    out: list[tuple[str, int, int]] = []
+    for recording, start, stop in sorted(r for r in rows if r[2] > r[1]):
+        if out and out[-1][0] == recording and start <= out[-1][2]:
+            out[-1] = (recording, out[-1][1], max(out[-1][2], stop))
+        else:
+            out.append((recording, start, stop))
+    return tuple(out)
+
+
+def without(rows: Listened, gone: Listened) -> Listened:
+    """Stretches less others."""
+    out: list[tuple[str, int, int]] = []
+    for recording, start, stop in rows:
+        at = start
+        for other, a, b in gone:
+            if other == recording and b > at and a < stop:
+                if a > at:
+                    out.append((recording, at, a))
+                at = max(at, b)
+        if at < stop:
+            out.append((recording, at, stop))
+    return merged(out)
+
+
+def sources(reel: Reel, span: Span) -> Listened:
+    """The stretches of recordings that are heard in a stretch of the reel; room tone is none."""
+    return merged(
+        (segment.recording, segment.start, segment.stop)
+        for lane in reel.lanes
+        for segment in lane.between(span)
+        if isinstance(segment, Piece)
+    )
+
+
+def _joins(reel: Reel) -> set[tuple[object, ...]]:
+    """Every join by what meets in it and at which gains."""
+    found: set[tuple[object, ...]] = set()
+    for lane in reel.lanes:
+        for a, b in zip(lane.segments, lane.segments[1:], strict=False):
+            left = (a.recording, a.stop, a.gain_db) if isinstance(a, Piece) else (a.recording, len(a))
+            right = (b.recording, b.start, b.gain_db) if isinstance(b, Piece) else (b.recording, len(b))
+            found.add((left, right))
+    return found
+
+
+def after_edit(listened: Listened, before: Reel, after: Reel, rate: int) -> Listened:
+    """What still counts as listened to after an edit: the surroundings of joins that were not there before do not."""
+    if before is after or not listened:
+        return listened
+    known = _joins(before)
+    around = round(AROUND_JOIN_S * rate)
+    gone: list[tuple[str, int, int]] = []
+    for lane in after.lanes:
+        starts = lane.starts()
+        for k in range(1, len(lane.segments)):
+            pair = Reel((type(lane)(lane.name, lane.segments[k - 1 : k + 1]),))
+            if not _joins(pair) <= known:
+                gone += sources(after, Span(max(0, starts[k] - around), min(starts[-1], starts[k] + around)))
+    return without(listened, merged(gone))
+
+
+def unheard(reel: Reel, listened: Listened) -> list[Span]:
+    """The stretches of the reel, in order and in reel time, that were not listened to yet; room tone needs no ear."""
+    found: list[Span] = []
+    for lane in reel.lanes:
+        for segment, at in zip(lane.segments, lane.starts(), strict=False):
+            if isinstance(segment, Piece):
+                left = without(((segment.recording, segment.start, segment.stop),), listened)
+                found += [Span(at + a - segment.start, at + b - segment.start) for _, a, b in left]
+    joined: list[Span] = []
+    for span in sorted(found, key=lambda s: s.start):
+        if joined and span.start <= joined[-1].stop:
+            joined[-1] = Span(joined[-1].start, max(joined[-1].stop, span.stop))
+        else:
+            joined.append(span)
+    return joined
+
+
+def share(reel: Reel, left: Sequence[Span]) -> float:
+    """How much of a reel was listened to, 0 to 1, given what was not."""
+    return 1 - sum(len(s) for s in left) / max(1, len(reel))

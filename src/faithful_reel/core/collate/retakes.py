@@ -1,0 +1,79 @@
+"""Lines that were read again: marks that the narrator made, and how another reading stands beside the one that is kept."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+import numpy as np
+
+from faithful_reel.core.collate.findings import AGAIN, Finding
+from faithful_reel.core.collate.flaws import Flaw, Levels
+from faithful_reel.core.collate.tidied import expected_s
+from faithful_reel.core.hear.recogniser import Heard
+from faithful_reel.core.units import EAR_RATE, Span
+
+MARK_S = 0.3
+MARKED = 0.9
+"""How sure a retake is that the narrator marked."""
+
+
+def with_marks(findings: Sequence[Finding], heard: Sequence[Heard]) -> list[Finding]:
+    """A clap or click between a reading that was given up and the next one is the narrator's mark of a retake.
+
+    It is called so, and makes the false start or repeat before it surer.
+    """
+    starts = np.sort([h.start for h in heard])
+    out = list(findings)
+    for k, mark in enumerate(findings):
+        if mark.evidence.flaw not in (Flaw.CLICK, Flaw.NOISE, Flaw.THUMP) or mark.stop - mark.start > MARK_S * EAR_RATE:
+            continue
+        at = int(np.searchsorted(starts, mark.start))
+        before = int(starts[at - 1]) if at else 0  # the last word that began before the mark
+        for n, f in enumerate(findings):
+            if f.kind in AGAIN and f.start <= before < f.stop:
+                note = f"a clap or click that marks a retake ({mark.evidence.note})"
+                out[k] = replace(mark, evidence=replace(mark.evidence, flaw=Flaw.MARK.value, note=note))
+                out[n] = replace(f, confidence=max(f.confidence, MARKED))
+    return out
+
+
+def beside_kept(
+    findings: Sequence[Finding], heard: Sequence[Heard], placed: Sequence[Span | None], spoken: Levels
+) -> list[Finding]:
+    """Say of every other reading how much louder and faster it is than the one that is kept.
+
+    Parameters
+    ----------
+    findings : sequence of Finding
+        Those of two words and more that were read again are given `level_db` and `pace`.
+    heard : sequence of Heard
+        All heard words, with their edges.
+    placed : sequence
+        Where every written word is read, in samples; None for those that are not.
+    spoken : array
+        Level of the sound in dB, every 5 ms.
+    """
+    out = list(findings)
+    for k, f in enumerate(findings):
+        if f.kind not in AGAIN or f.word_count < 2:
+            continue
+        own = [h for h in heard if f.start <= h.start < f.stop]
+        spans = [p for p in placed[f.word_index : f.word_index + f.word_count] if p is not None]
+        kept = [h for h in heard if any(p.start <= h.start < p.stop for p in spans)]
+        if own and kept:
+            level = round(_level(own, spoken) - _level(kept, spoken), 1)
+            out[k] = replace(f, evidence=replace(f.evidence, level_db=level, pace=round(_pace(own) / _pace(kept), 2)))
+    return out
+
+
+def _level(words: Sequence[Heard], spoken: Levels) -> float:
+    """The median of the words' levels."""
+    frame = EAR_RATE // 200
+    parts = [10 ** (spoken[w.start // frame : w.stop // frame + 1] / 10) for w in words]
+    return float(np.median([10 * np.log10(p.mean() + 1e-20) for p in parts if len(p)] or [-100.0]))
+
+
+def _pace(words: Sequence[Heard]) -> float:
+    """How fast words are read, times an even pace."""
+    return sum(map(expected_s, words)) / max(1e-3, sum(w.stop - w.start for w in words) / EAR_RATE)
