@@ -20,7 +20,7 @@ from scoring import Score
 from voices import BUILD, CHAPTERS, VOICES, made
 
 from faithful_reel.core.audio.files import read_mono
-from faithful_reel.core.collate.proofing import SHOWN, Proof, proofed
+from faithful_reel.core.collate.proofing import Proof, proofed
 from faithful_reel.core.hear.ears import installed_ears
 from faithful_reel.core.hear.memory import Memory
 from faithful_reel.core.text.manuscript import read_script
@@ -69,7 +69,7 @@ def main() -> int:
             proof = proofed(x, chapter, ears, memory=memory)
             spent += time.perf_counter() - start
             seconds += len(x) / EAR_RATE
-            score.add(sound.stem, truth["plants"], proof.findings, len(chapter.words), SHOWN)
+            score.add(sound.stem, truth["plants"], proof.findings, len(chapter.words))
             a, b = edge_errors(proof, truth)
             close += a
             free += b
@@ -91,7 +91,7 @@ def main() -> int:
             proof = proofed(x, chapter, ears, memory=memory)
             spent += time.perf_counter() - start
             seconds += len(x) / EAR_RATE
-            score.add(f"real-{seed}", plants, proof.findings, len(chapter.words), SHOWN)
+            score.add(f"real-{seed}", plants, proof.findings, len(chapter.words))
         print(f"--- {len(found)} real readings, altered eight times: {seconds / 60:.1f} min at {seconds / spent:.1f} x")
         print(score.told())
         if chosen.list:

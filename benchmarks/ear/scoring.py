@@ -6,7 +6,7 @@ from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
-from faithful_reel.core.collate.findings import READING, Finding, Kind
+from faithful_reel.core.collate.findings import READING, Finding, Kind, is_shown
 
 WORDS = ("misread", "skipped", "added")
 AGAIN = {Kind.REPEATED, Kind.FALSE_START, Kind.ADDED}
@@ -33,14 +33,15 @@ class Score:
     def false_per_thousand(self) -> float:
         return 1000 * sum(self.false[k] for k in READING) / max(1, self.words)
 
-    def add(self, name: str, plants: Sequence[Mapping], findings: Sequence[Finding], words: int, shown: float) -> None:
+    def add(self, name: str, plants: Sequence[Mapping], findings: Sequence[Finding], words: int) -> None:
         """Count one reading.  A plant is found by a finding of a fitting kind that stands on its words (or beside them, by one)."""
         self.words += words
         matched = labelled(plants, findings)
         for k, plant in enumerate(plants):
             self.planted[plant["kind"]] += 1
-            best = max((f.confidence for f, of in zip(findings, matched) if k in of), default=0.0)
-            if best >= shown:
+            telling = [f for f, of in zip(findings, matched) if k in of]
+            best = max((f.confidence for f in telling), default=0.0)
+            if any(map(is_shown, telling)):
                 self.found[plant["kind"]] += 1
             else:
                 self.missed.append(
@@ -51,7 +52,7 @@ class Score:
                 tenth = min(9, int(finding.confidence * 10))
                 self.bins[tenth] += 1
                 self.true_bins[tenth] += bool(of)
-            if not of and finding.confidence >= shown:
+            if not of and is_shown(finding):
                 self.false[finding.kind] += 1
                 if finding.kind in READING:
                     e = finding.evidence

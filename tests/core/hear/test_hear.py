@@ -4,19 +4,23 @@ from __future__ import annotations
 
 import contextlib
 import json
+import os
+import signal
 from dataclasses import replace
+from pathlib import Path
 
 import numpy as np
 import pytest
 from support.sounds import speech_like
 
 from faithful_reel.core.audio.files import ear_sound, read_mono
-from faithful_reel.core.collate.findings import READING, Kind
-from faithful_reel.core.collate.proofing import SHOWN, aligned, in_rate, proofed
-from faithful_reel.core.errors import EarMissing, SignalError
+from faithful_reel.core.collate.findings import READING, Kind, is_shown
+from faithful_reel.core.collate.proofing import aligned, in_rate, proofed
+from faithful_reel.core.errors import Cancelled, EarMissing, SignalError
 from faithful_reel.core.hear import weights
-from faithful_reel.core.hear.aligner import Aligner
-from faithful_reel.core.hear.ears import Ears, installed_ears
+from faithful_reel.core.hear.aligner import HELPERS, Aligner
+from faithful_reel.core.hear.ears import Ears, ear_of, installed_ears
+from faithful_reel.core.hear.helper import Helper
 from faithful_reel.core.hear.memory import Memory
 from faithful_reel.core.hear.pauses import chunks_of
 from faithful_reel.core.hear.pronounce import is_word, phone_distance, phones_of
@@ -106,6 +110,68 @@ def test_an_ear_does_not_rest_while_another_job_listens(demo, ears):
     assert next(hear(ears.first, x, chunks)) == first  # and wakes again
 
 
+def test_how_a_text_fits_does_not_depend_on_what_was_asked_before(demo):
+    x = read_mono(demo / "chapter-1.flac", EAR_RATE)
+    words = ["it", "left", "the", "old", "ferry", "lying", "on", "its", "side", "in", "the", "mud"]
+    span = Span(round(16.95 * EAR_RATE), round(20.4 * EAR_RATE))
+    with Aligner() as aligner:
+        fresh = [aligner.fit(x, span, words) for _ in range(HELPERS)]
+        for second in range(2, 14, 3):
+            aligner.fit(x, Span(second * EAR_RATE, (second + 3) * EAR_RATE), ["quite", "another", "thing"])
+        later = [aligner.fit(x, span, words) for _ in range(HELPERS)]
+    assert fresh[0] is not None
+    assert {*fresh, *later} == {fresh[0]}
+
+
+def test_a_model_that_can_not_be_loaded_is_told(tmp_path, demo):
+    (tmp_path / "model.bin").write_bytes(b"no model at all")
+    ears = installed_ears(tmp_path, only_first=True)
+    with pytest.raises(EarMissing, match="can not be loaded"):
+        proofed(ear_sound(demo / "chapter-3.flac"), read_script(demo / "chapter-3.txt"), ears)
+
+
+def children():
+    """Processes that this one has started and that still run (Linux proc(5), task/children)."""
+    return {int(pid) for task in Path("/proc/self/task").iterdir() for pid in (task / "children").read_text().split()}
+
+
+def test_a_pass_that_is_cancelled_gives_its_memory_back(demo, ears):
+    class Stopping:
+        def tick(self, _done, note=""):
+            if note == "listening":
+                raise Cancelled
+
+    before = children()
+    with pytest.raises(Cancelled):
+        proofed(ear_sound(demo / "chapter-3.flac"), read_script(demo / "chapter-3.txt"), ears, Stopping())
+    assert children() <= before
+
+
+class TestHelper:
+    """A process of our own that is killed, as the system does where memory runs out."""
+
+    def test_its_end_is_told_once_and_it_begins_anew(self):
+        before, helper = children(), Helper("faithful_reel.core.hear.phones_child")
+        question = False, bytes(2 * EAR_RATE), [("mud", "M AH D")]
+        try:
+            first = helper.ask(question)
+            (child,) = children() - before
+            os.kill(child, signal.SIGKILL)
+            with pytest.raises(EarMissing, match="Try again"):
+                helper.ask(question)
+            assert helper.ask(question) == first
+        finally:
+            helper.rest()
+        assert children() == before
+
+    def test_it_ends_when_nobody_can_ask_it_any_more(self):
+        before, helper = children(), Helper("faithful_reel.core.hear.phones_child")
+        helper.ask((False, bytes(2 * EAR_RATE), [("mud", "M AH D")]))
+        assert len(children() - before) == 1
+        del helper
+        assert children() == before
+
+
 @pytest.mark.slow
 class TestDemoBook:
     """What honest hearing comes down to, on the three raw chapters."""
@@ -113,7 +179,7 @@ class TestDemoBook:
     def test_nine_of_ten_planted_reading_errors_are_found(self, proofs):
         planted = hits = 0
         for truth, _, proof in proofs:
-            shown = [f for f in proof.findings if f.confidence >= SHOWN and f.kind in READING]
+            shown = [f for f in proof.findings if is_shown(f) and f.kind in READING]
             for error in (p for p in truth["planted"] if p["kind"] in READING):
                 planted += 1
                 hits += any(f.start / EAR_RATE <= error["end"] + 0.3 and f.stop / EAR_RATE >= error["start"] - 0.3 for f in shown)
@@ -124,7 +190,7 @@ class TestDemoBook:
         false = words = 0
         for truth, chapter, proof in proofs:
             words += len(chapter.words)
-            for f in (f for f in proof.findings if f.confidence >= SHOWN):
+            for f in (f for f in proof.findings if is_shown(f)):
                 near = [
                     p for p in truth["planted"] if f.start / EAR_RATE <= p["end"] + 0.3 and f.stop / EAR_RATE >= p["start"] - 0.3
                 ]
@@ -148,7 +214,7 @@ class TestDemoBook:
                     f
                     for f in proof.findings
                     if f.kind in READING
-                    and f.confidence >= SHOWN
+                    and is_shown(f)
                     and f.start / EAR_RATE < error["end"] + 0.1
                     and f.stop / EAR_RATE > error["start"] - 0.1
                 ]
@@ -199,6 +265,9 @@ class TestOtherLanguages:
             def busy(self):
                 return contextlib.nullcontext()
 
+            def rest(self):
+                pass
+
             def words(self, _x, span):
                 hop = (span.stop - span.start) // len(said)
                 return [Heard(w, span.start + k * hop, span.start + k * hop + hop // 2, 0.9) for k, w in enumerate(said)]
@@ -220,7 +289,7 @@ class TestOtherLanguages:
         """The same path on real sound: English through the ear that other languages get."""
         script = read_script(demo / "chapter-3.txt")
         ears = installed_ears(language="de")
-        alone = replace(ears, first=type(ears.first)(ears.first.weights, language="en"))
+        alone = replace(ears, first=ear_of(ears.first.weights, language="en"))
         x = ear_sound(demo / "chapter-3.flac")[: 25 * EAR_RATE]
         proof = proofed(x, script, alone)
         read = [p for p in proof.placed if p is not None]

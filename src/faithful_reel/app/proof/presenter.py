@@ -20,8 +20,8 @@ from faithful_reel.core.book.roughcut import Looks, mending_edits, rough_cut
 from faithful_reel.core.book.store import HEARD, Packed, packed, reel_key
 from faithful_reel.core.book.takes import Take, better_take, swapped, takes_of
 from faithful_reel.core.book.timeline import Hearing, hearing_of, span_of
-from faithful_reel.core.collate.findings import Decision, Evidence, Finding, Kind
-from faithful_reel.core.collate.proofing import SHOWN, Proof, in_rate, proofed
+from faithful_reel.core.collate.findings import Decision, Evidence, Finding, Kind, is_shown
+from faithful_reel.core.collate.proofing import Proof, in_rate, proofed
 from faithful_reel.core.errors import AppError
 from faithful_reel.core.hear.memory import Memory
 from faithful_reel.core.jobs import Watch
@@ -68,7 +68,7 @@ class ProofPresenter(Observed):
 
     def is_folded(self, f: Finding) -> bool:
         """Whether a finding is folded away: the ear is not sure of it, or its kind of flaw is switched off."""
-        return f.decision is Decision.OPEN and (f.confidence < SHOWN or f.evidence.flaw in self.off)
+        return f.decision is Decision.OPEN and (not is_shown(f) or f.evidence.flaw in self.off)
 
     def docket(self) -> list[Finding]:
         """The findings that are shown, without their chapters."""

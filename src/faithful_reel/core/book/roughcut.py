@@ -20,8 +20,8 @@ from faithful_reel.core.book.mending import Columns, before_onset, mending_edit
 from faithful_reel.core.book.model import Book, ChapterState, Recording
 from faithful_reel.core.book.takes import better_take, swapped, takes_of
 from faithful_reel.core.book.timeline import Hearing, finding_spans, hearing_of, tokens_of
-from faithful_reel.core.collate.findings import AGAIN, Decision, Finding, Kind
-from faithful_reel.core.collate.proofing import SHOWN, Proof, in_rate, proofed
+from faithful_reel.core.collate.findings import AGAIN, SURE, Decision, Finding, Kind
+from faithful_reel.core.collate.proofing import Proof, in_rate, proofed
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.hear.ears import Ears
 from faithful_reel.core.jobs import Part, Unwatched, Watch
@@ -67,7 +67,7 @@ def rough_cut(
         others.append(swap.finding)
         chapter = swap.apply(replace(book, chapters=(chapter,))).chapters[0]
     texts = [w.text for w in text.words]
-    open_ = [f for f in chapter.findings if f.decision is Decision.OPEN and f.confidence >= SHOWN]
+    open_ = [f for f in chapter.findings if f.decision is Decision.OPEN and f.confidence >= SURE]
     retakes = [f for f in open_ if f.kind in AGAIN]
     starts = hearing.words[0]
     # words that are not written and run straight into a repeat are the beginning of that reading

@@ -9,9 +9,9 @@ from faithful_reel.core.book.commands import SwapTake
 from faithful_reel.core.book.mending import LEAD_S, tone_of
 from faithful_reel.core.book.model import Book, ChapterState
 from faithful_reel.core.book.timeline import Hearing, finding_spans, span_of, tokens_of
-from faithful_reel.core.collate.findings import AGAIN, Finding, Kind, near
+from faithful_reel.core.collate.findings import AGAIN, SURE, Finding, Kind, near
 from faithful_reel.core.collate.links import Link, collated
-from faithful_reel.core.collate.proofing import SHOWN, Listening, placed_words
+from faithful_reel.core.collate.proofing import Listening, placed_words
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.hear.pronounce import is_word
 from faithful_reel.core.reel.commands import CutAndClose, ReelCommand, ReplaceByTake
@@ -70,7 +70,7 @@ def takes_of(text: Chapter, findings: Sequence[Finding]) -> tuple[Take, ...]:
     takes = []
     sentence_of: dict[int, range] = {}
     for f in findings:
-        if f.kind not in AGAIN or f.word_count < FEWEST_WORDS or f.confidence < SHOWN:
+        if f.kind not in AGAIN or f.word_count < FEWEST_WORDS or f.confidence < SURE:
             continue
         words = range(f.word_index, f.word_index + f.word_count)
         sentence_of = sentence_of or {i: s for s in text.sentences() for i in s}
@@ -101,7 +101,7 @@ def better_take(text: Chapter, findings: Sequence[Finding], take_id: str) -> boo
     take = next((t for t in takes_of(text, findings) if t.finding == take_id), None)
     if take is None or not take.good:
         return False
-    kept = [f for f in findings if f.confidence >= SHOWN and f.id != take_id and _spoils(f, take.words)]
+    kept = [f for f in findings if f.confidence >= SURE and f.id != take_id and _spoils(f, take.words)]
     return bool(kept)
 
 

@@ -11,11 +11,16 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
-from faithful_reel.core.hear.pronounce import phone_distance, phones_of
+from faithful_reel.core.hear.pronounce import phone_distance, phone_distances, phones_of
 from faithful_reel.core.text.spoken import Form, readings, sound_key, spoken_forms
 
 ANCHOR = 5
 _SWAP, _OPEN, _EXTEND = 1.15, 0.55, 0.42
+NEAR_COST, NEAR_SOUND = 0.4, 0.5
+"""What a swap costs of two words whose phones differ by no more than this share.  There is no finer scale: of two copies of
+a line the last is to be taken, not the one in which a name was heard a little better."""
+MOST_COMPARED = 4_000_000
+"""Pairs of different words whose sounds are compared; in a larger stretch read from another text all swaps cost alike."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -76,8 +81,8 @@ def _chosen_forms(written: Sequence[str], heard: _Atoms) -> list[Form]:
 
 
 @numba.njit(cache=True, nogil=True)
-def _table(a, b, swap, open_, extend):  # type: ignore[no-untyped-def]  # pragma: no cover - compiled
-    """Gotoh's algorithm (1982): three states, affine gaps.  Returns the traceback bits of every cell.
+def _table(a, b, swaps, open_, extend):  # type: ignore[no-untyped-def]  # pragma: no cover - compiled
+    """Gotoh's algorithm (1982): three states, affine gaps, a cost for every pair.  Returns the traceback bits of every cell.
 
     Bits 0-1: where the match state came from (0 match, 1 written gap, 2 heard gap); bit 2: the heard gap (heard words
     with no written ones) goes on; bit 3: the written gap goes on.
@@ -112,7 +117,7 @@ def _table(a, b, swap, open_, extend):  # type: ignore[no-untyped-def]  # pragma
                 bits |= 4
             else:
                 extra[j] = match[j - 1] + open_ + extend
-            best = diagonal + (0.0 if a[i - 1] == b[j - 1] else swap)
+            best = diagonal + swaps[a[i - 1], b[j - 1]]
             diagonal = match[j]
             if extra[j] < best - 1e-9:  # as good but for rounding is no better: the last copy is taken
                 best = extra[j]
@@ -125,9 +130,26 @@ def _table(a, b, swap, open_, extend):  # type: ignore[no-untyped-def]  # pragma
     return back
 
 
-def _aligned(a: NDArray[np.int64], b: NDArray[np.int64]) -> list[tuple[int, int]]:
-    """Pairs (i, j) of aligned atoms, same or swapped.  Of equal ways the one that takes the last copy of a repeat."""
-    back = _table(a, b, _SWAP, _OPEN, _EXTEND)
+def _swap_costs(a: Sequence[str], b: Sequence[str]) -> NDArray[np.float64]:
+    """What it costs to take one word for another: nothing where their keys are the same, less where they sound alike."""
+    costs = np.full((len(a), len(b)), _SWAP)
+    if costs.size <= MOST_COMPARED:
+        mine, theirs = ([phones_of(w) for w in words] for words in (a, b))
+        known = np.outer(*(np.array([bool(p) for p in row], bool) for row in (mine, theirs)))  # not in other letters
+        costs[known & (phone_distances(mine, theirs) <= NEAR_SOUND)] = NEAR_COST
+    at = {word: j for j, word in enumerate(b)}
+    for i, word in enumerate(a):
+        if word in at:
+            costs[i, at[word]] = 0.0
+    return costs
+
+
+def _aligned(a: Sequence[str], b: Sequence[str]) -> list[tuple[int, int]]:
+    """Pairs (i, j) of aligned words, same or swapped.  Of equal ways the one that takes the last copy of a repeat."""
+    mine, theirs = list(dict.fromkeys(a)), list(dict.fromkeys(b))
+    codes_a, codes_b = ({w: k for k, w in enumerate(words)} for words in (mine, theirs))
+    row_a, row_b = (np.array([codes[w] for w in row], np.int64) for codes, row in ((codes_a, a), (codes_b, b)))
+    back = _table(row_a, row_b, _swap_costs(mine, theirs), _OPEN, _EXTEND)
     i, j, state = len(a), len(b), 0
     pairs: list[tuple[int, int]] = []
     while i or j:
@@ -183,9 +205,7 @@ def collated(written: Sequence[str], heard: Sequence[str]) -> list[Link]:
     """Link written tokens with heard tokens, in order; every token of both sides is in exactly one link."""
     heard_atoms = _atoms([spoken_forms(t)[0] for t in heard])
     written_atoms = _atoms(_chosen_forms(written, heard_atoms))
-    codes = {key: code for code, key in enumerate(dict.fromkeys(written_atoms.keys + heard_atoms.keys))}
-    a = np.array([codes[k] for k in written_atoms.keys], np.int64)
-    b = np.array([codes[k] for k in heard_atoms.keys], np.int64)
+    a, b = written_atoms.keys, heard_atoms.keys
     pairs: list[tuple[int, int]] = []
     at_a = at_b = 0
     # cut in the middle of an anchor, and seldom: a repeat near an anchor must stay in one table

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import importlib.util
+import itertools
 import re
 from collections.abc import Callable, Sequence
-from contextlib import nullcontext
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -18,22 +18,21 @@ from faithful_reel.core.collate.places import Judged, Place, Reading, read_chunk
 from faithful_reel.core.collate.retakes import beside_kept, with_marks
 from faithful_reel.core.collate.tidied import Tidied, tidied
 from faithful_reel.core.errors import SignalError
-from faithful_reel.core.hear.aligner import Aligned, Aligner, refined
-from faithful_reel.core.hear.ears import ENGLISH, Ears, give_back
+from faithful_reel.core.hear.aligner import HELPERS, Aligned, Aligner, refined
+from faithful_reel.core.hear.ears import ENGLISH, Ears
 from faithful_reel.core.hear.memory import Memory
 from faithful_reel.core.hear.pauses import Chunk, chunks_of
-from faithful_reel.core.hear.pronounce import phones_of
-from faithful_reel.core.hear.recogniser import THREADS, Ear, Heard, hear, words_in
+from faithful_reel.core.hear.pronounce import phone_distance, phones_of
+from faithful_reel.core.hear.recogniser import THREADS, Ear, Heard, hear, passing, words_in
 from faithful_reel.core.jobs import Part, Unwatched, Watch, at_once
 from faithful_reel.core.text.spoken import plain, sound_key, spoken_forms
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.units import EAR_RATE, Signal, Span
 
-SHOWN = 0.5
-"""Findings at or above this confidence are shown at first; the others are folded away, never dropped."""
 BY_ONE_EAR = "by the multilingual ear alone, without a witness"
-GIVE_BACK_EVERY = 8
-"""Chunks between two times that free memory is given back."""
+NEAR_CUT, FAR_CUT, TIE = 3, 14, 0.3
+"""Words by which the first ear may be wrong about where a chunk begins; and by which it may take the first copy of a clause
+for the last.  What two ways may differ by and still be as good."""
 LEAST = 0.03
 """Below this nothing is said: one ear misheard what the sound itself does not bear out."""
 
@@ -107,8 +106,6 @@ def first_pass(
         heard += words
         owner += [index] * len(words)
         let_go(x)
-        if index % GIVE_BACK_EVERY == 0:
-            give_back()
         if early and heard and chunks[index].span.stop >= told:
             told = round(1.5 * chunks[index].span.stop)
             early(_so_far(x, chapter, chunks[: index + 1], heard, owner))
@@ -217,12 +214,10 @@ def proofed(
     """
     watch = watch or Unwatched()
     memory = memory or Memory()
+    with passing(ears.first):
+        first = first_pass(x, chapter, ears.first, Part(watch, 0.0, 0.2 if ears.language == ENGLISH else 1.0), early, memory)
     if ears.language != ENGLISH:
-        return _by_one_ear(x, chapter, first_pass(x, chapter, ears.first, watch, early, memory))
-    first = first_pass(x, chapter, ears.first, Part(watch, 0.0, 0.2), early, memory)
-    if ears.second or ears.third:
-        ears.first.rest()
-        give_back()
+        return _by_one_ear(x, chapter, first)
     with Aligner(memory) as aligner:
         readings = read_again(x, chapter, first, ears, aligner, Part(watch, 0.2, 0.9), memory)
         heard, owner, links = _agreed(chapter, readings)
@@ -261,11 +256,8 @@ def _by_one_ear(x: Signal, chapter: Chapter, first: Listening) -> Proof:
 
 def wake(watch: Watch) -> None:
     """Import and compile what a hearing stands on: that holds Python's lock for long moments, so better before the work."""
-    for name in ("scipy.signal", "onnxruntime", "ctranslate2", "faster_whisper"):
-        if importlib.util.find_spec(name):  # what is missing is told when it is needed
-            importlib.import_module(name)
-        watch.tick(0.0, "waking")
-    if importlib.util.find_spec("pocketsphinx"):
+    watch.tick(0.0, "waking")
+    if importlib.util.find_spec("pocketsphinx"):  # what is missing is told when it is needed
         collated(["one", "two"], ["one", "too", "many"])
 
 
@@ -303,31 +295,33 @@ def read_again(
 ) -> list[Reading]:
     """What the ears agree on in every chunk, and the places where they do not all read what is written."""
     written = [w.text for w in chapter.words]
-    segments = segments_of(first, written)
     starts = frozenset(s.start for s in chapter.sentences())
-    mine: list[list[Heard]] = [[] for _ in first.chunks]
+    versions: list[dict[str, list[Heard]]] = [{ears.first.witness: []} for _ in first.chunks]
     for word, chunk in zip(first.heard, first.owner, strict=True):
-        mine[chunk].append(word)
+        versions[chunk][ears.first.witness].append(word)
     others = [ear for ear in (ears.second, ears.third) if ear is not None]
+
+    def again(chunk: int) -> dict[str, list[Heard]]:
+        return {ear.witness: words_in(ear, x, first.chunks[chunk].span, memory) for ear in others}
+
+    with passing(*others):
+        for chunk, heard in enumerate(at_once(again, range(len(first.chunks)), THREADS) if others else ()):
+            versions[chunk] |= heard
+            let_go(x)
+            watch.tick(0.7 * (chunk + 1) / len(first.chunks), "listening again")
+    segments = _recut(segments_of(first, written), written, versions)
 
     def fits(span: Span, words: Sequence[str]) -> float | None:
         return aligner.fit(x, span, words)
 
     def read(chunk: int) -> Reading:
-        span = first.chunks[chunk].span
-        heard = {ears.first.witness: mine[chunk]} | {ear.witness: words_in(ear, x, span, memory) for ear in others}
-        return read_chunk(segments[chunk], written, starts, heard, fits if others else None)
+        return read_chunk(segments[chunk], written, starts, versions[chunk], fits if others else None, first.chunks[chunk].span)
 
     readings: list[Reading] = []
-    with ears.second.busy() if ears.second else nullcontext():
-        for reading in at_once(read, range(len(first.chunks)), THREADS):
-            readings.append(reading)
-            let_go(x)
-            if len(readings) % GIVE_BACK_EVERY == 0:
-                give_back()
-            watch.tick(len(readings) / len(first.chunks), "listening again")
-    if ears.second:
-        ears.second.rest()
+    for reading in at_once(read, range(len(first.chunks)), HELPERS):
+        readings.append(reading)
+        let_go(x)
+        watch.tick(0.7 + 0.3 * len(readings) / len(first.chunks), "weighing")
     return readings
 
 
@@ -363,6 +357,48 @@ def segments_of(first: Listening, written: Sequence[str]) -> list[range]:
             segments.append(range(stop, hi[chunk]))
             at, last = hi[chunk], chunk
     return segments
+
+
+def _recut(segments: list[range], written: Sequence[str], versions: Sequence[dict[str, list[Heard]]]) -> list[range]:
+    """The segments with every cut where the ears together have least to say against it.
+
+    Of ways that are as good the first: of a line that was read twice the last copy is taken.
+    """
+    out = list(segments)
+
+    def against(segment: range, chunk: int) -> float:
+        text = [written[i] for i in segment]
+        return sum(_unlike(text, [w.text for w in words]) for words in versions[chunk].values())
+
+    owners = [k for k, segment in enumerate(out) if segment]
+    for before, after in itertools.pairwise(owners):
+        start, cut, stop = out[before].start, out[after].start, out[after].stop
+        near = range(max(start, cut - NEAR_CUT), min(stop, cut + NEAR_CUT) + 1)
+        clauses = [k for k in range(max(start + 1, cut - FAR_CUT), cut) if _CLAUSE_END.search(written[k - 1])]
+        tries = [(against(range(start, k), before) + against(range(k, stop), after), k) for k in sorted({*near, *clauses})]
+        least = min(tries)[0]
+        cut = next(k for weight, k in tries if weight <= least + TIE)
+        out[before], out[after] = range(start, cut), range(cut, stop)
+        out[before + 1 : after] = [range(cut, cut)] * (after - before - 1)
+    return out
+
+
+def _unlike(written: Sequence[str], heard: Sequence[str]) -> float:
+    """How much a chunk differs from a stretch of text; little where they sound alike, or a line may be begun twice."""
+
+    def phones(row: Sequence[str], part: range) -> tuple[str, ...]:
+        return tuple(p for k in part for p in phones_of(row[k]))
+
+    total, more = 0.0, False
+    for link in collated(written, heard):
+        if not link.same and not link.written:
+            total += 0.4 * len(link.heard) + (0.0 if more else 0.6)
+        elif not link.same:
+            mine, theirs = phones(written, link.written), phones(heard, link.heard)
+            apart = phone_distance(mine, theirs) / max(1, len(mine), len(theirs))
+            total += max(len(link.written), len(link.heard)) * (0.2 + 0.8 * min(1.0, apart))
+        more = not link.same and not link.written
+    return total
 
 
 def _cut(written: Sequence[str], start: int, stop: int, *, last: bool) -> int:

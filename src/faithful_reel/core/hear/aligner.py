@@ -1,12 +1,9 @@
-"""Word edges, and how well a text fits the sound: forced alignment of short stretches, in child processes."""
+"""Word edges, and how well a text fits the sound: forced alignment of short stretches, in helper processes."""
 
 from __future__ import annotations
 
 import math
-import pickle
 import queue
-import subprocess
-import sys
 from collections.abc import Sequence
 from dataclasses import dataclass
 from types import TracebackType
@@ -15,7 +12,7 @@ from typing import Any, Self
 import numpy as np
 
 from faithful_reel.core.audio.roomtone import frame_levels
-from faithful_reel.core.errors import EarMissing
+from faithful_reel.core.hear.helper import Helper
 from faithful_reel.core.hear.memory import Memory
 from faithful_reel.core.hear.pronounce import phones_of
 from faithful_reel.core.text.spoken import plain, spoken_forms
@@ -26,7 +23,7 @@ CENTRE = 205
 """Samples from a frame's index to the middle of its 25.6 ms window, where its edge really lies."""
 REFINE_S = 0.02
 """An edge beside a pause is moved to where the energy leaves the floor, at most this far."""
-CHILDREN = 2
+HELPERS = 2
 Fitted = tuple[str, int, int, float]
 """A word, its first and last frame, its acoustic likelihood."""
 _SHIFT = 1024
@@ -43,17 +40,17 @@ class Aligned:
 
 
 class Aligner:
-    """Two child processes that are started when they are first needed; may be asked by any thread.
+    """Two helper processes that are started when they are first needed; may be asked by any thread.
 
     Use it as a context manager, or call `close`.
     """
 
     def __init__(self, memory: Memory | None = None) -> None:
         self._memory = memory or Memory()
-        self._children: list[subprocess.Popen[bytes]] = []
-        self._free: queue.SimpleQueue[subprocess.Popen[bytes] | None] = queue.SimpleQueue()
-        for _ in range(CHILDREN):
-            self._free.put(None)
+        self._helpers = [Helper("faithful_reel.core.hear.phones_child") for _ in range(HELPERS)]
+        self._free: queue.SimpleQueue[Helper] = queue.SimpleQueue()
+        for helper in self._helpers:
+            self._free.put(helper)
 
     def __enter__(self) -> Self:
         return self
@@ -62,29 +59,16 @@ class Aligner:
         self.close()
 
     def close(self) -> None:
-        """End the children."""
-        for child in self._children:
-            child.kill()
-            child.communicate()
-        self._children.clear()
+        """End the helpers."""
+        for helper in self._helpers:
+            helper.rest()
 
     def _asked(self, request: object) -> Any:
-        child = self._free.get()
+        helper = self._free.get()
         try:
-            if child is None:
-                command = [sys.executable, "-m", "faithful_reel.core.hear.phones_child"]
-                child = subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE)
-                self._children.append(child)
-            assert child.stdin is not None
-            assert child.stdout is not None
-            pickle.dump(request, child.stdin)
-            child.stdin.flush()
-            return pickle.load(child.stdout)  # noqa: S301 - our own child's answer
-        except (OSError, EOFError, pickle.UnpicklingError) as error:
-            child = None
-            raise EarMissing("The helper that places words in the sound ended unexpectedly. Try again.") from error
+            return helper.ask(request)
         finally:
-            self._free.put(child)
+            self._free.put(helper)
 
     def _fitted(
         self, x: Signal, span: Span, words: Sequence[str], *, comparing: bool
@@ -96,7 +80,7 @@ class Aligner:
             found: list[Fitted] | None = self._asked((comparing, audio, spelt))
             return found
 
-        how = ("phones", str(comparing), *(part for pair in spelt for part in pair))
+        how = ("phones in wide beams", str(comparing), *(part for pair in spelt for part in pair))
         rows = self._memory.recalled(x, span, how, made)
         return None if rows is None else [(word, first, last, likelihood) for word, first, last, likelihood in rows]
 

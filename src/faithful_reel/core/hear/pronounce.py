@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import importlib.util
 import re
+from collections.abc import Sequence
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
+import numba
 import numpy as np
 from numpy.typing import NDArray
 
@@ -161,9 +163,20 @@ def phones_of(word: str) -> tuple[str, ...]:
             return tuple(dictionary[form].split())
     if word.endswith("'s") and (stem := phones_of(word[:-2])):
         return (*stem, "S" if stem[-1] in ("P", "T", "K", "F", "TH") else "Z")
+    for ending, sounds in _ENDINGS.items():
+        bare = word.removesuffix(ending)
+        if bare != word and len(bare) > 2:
+            stems = bare, bare + "e", re.sub("i$", "y", bare), re.sub(r"(.)\1$", r"\1", bare)
+            known = next((dictionary[form] for form in stems if form in dictionary), None)
+            if known:
+                return (*known.split(), *sounds.split())
     return tuple(_guess(word.replace("'", "")).split()) or ("AH",)
 
 
+_ENDINGS = {
+    "est": "IH S T", "'st": "S T", "eth": "IH TH", "ing": "IH NG", "er": "ER", "ness": "N AH S", "less": "L AH S", "ly": "L IY",
+}  # fmt: skip
+"""How words that the dictionary only holds without their ending end; `est` and `eth` of verbs too, as older books have them."""
 _CLASS = {p: i for i, group in enumerate((
     "AA AO AH OW", "AE EH", "IH IY EY", "UH UW", "ER R", "AW AY OY", "P B", "T D DH TH", "K G", "S Z", "SH ZH CH JH",
     "F V", "M N NG", "L", "W", "Y", "HH",
@@ -171,21 +184,70 @@ _CLASS = {p: i for i, group in enumerate((
 _VOWELS = frozenset(["AA", "AE", "AH", "AO", "AW", "AY", "EH", "ER", "EY", "IH", "IY", "OW", "OY", "UH", "UW"])
 
 
-def phone_distance(a: tuple[str, ...], b: tuple[str, ...]) -> float:
-    """Edit distance between two rows of phones; near sounds cost 0.4, two different vowels 0.7, others 1."""
-    row = np.arange(len(b) + 1, dtype=float)
-    for i, p in enumerate(a, 1):
-        previous, row = row, np.empty(len(b) + 1)
-        row[0] = i
-        for j, q in enumerate(b, 1):
+_CODES = {p: i for i, p in enumerate(_CLASS)}
+
+
+def _swaps() -> NDArray[np.float64]:
+    costs = np.ones((len(_CODES), len(_CODES)))
+    for p, i in _CODES.items():
+        for q, j in _CODES.items():
             if p == q:
-                swap = 0.0
-            elif _CLASS.get(p) == _CLASS.get(q):
-                swap = 0.4
-            else:
-                swap = 0.7 if p in _VOWELS and q in _VOWELS else 1.0
-            row[j] = min(previous[j - 1] + swap, previous[j] + 0.9, row[j - 1] + 0.9)
-    return float(row[-1])
+                costs[i, j] = 0.0
+            elif _CLASS[p] == _CLASS[q]:
+                costs[i, j] = 0.4
+            elif p in _VOWELS and q in _VOWELS:
+                costs[i, j] = 0.7
+    return costs
+
+
+_SWAPS = _swaps()
+
+
+@numba.njit(cache=True, nogil=True)
+def _distance(a, b, swaps, row):  # type: ignore[no-untyped-def]  # pragma: no cover - compiled
+    """Edit distance of two rows of codes; `row` is room for one more than `b` holds."""
+    for j in range(b.size + 1):
+        row[j] = 0.9 * j
+    for i in range(a.size):
+        diagonal = row[0]
+        row[0] = 0.9 * (i + 1)
+        for j in range(b.size):
+            best = min(diagonal + swaps[a[i], b[j]], row[j + 1] + 0.9, row[j] + 0.9)
+            diagonal = row[j + 1]
+            row[j + 1] = best
+    return row[b.size]
+
+
+@numba.njit(cache=True, nogil=True)
+def _distances(a, a_at, b, b_at, swaps):  # type: ignore[no-untyped-def]  # pragma: no cover - compiled
+    out = np.empty((a_at.size - 1, b_at.size - 1))
+    row = np.empty(b.size + 1)
+    for i in range(a_at.size - 1):
+        one = a[a_at[i] : a_at[i + 1]]
+        for j in range(b_at.size - 1):
+            other = b[b_at[j] : b_at[j + 1]]
+            out[i, j] = _distance(one, other, swaps, row) / max(1, one.size, other.size)
+    return out
+
+
+def _coded(words: Sequence[tuple[str, ...]]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """Rows of phones as one row of codes, and where each begins; the last is the end."""
+    codes = np.array([_CODES[p] for word in words for p in word], np.int64)
+    return codes, np.cumsum([0, *map(len, words)])
+
+
+def phone_distances(a: Sequence[tuple[str, ...]], b: Sequence[tuple[str, ...]]) -> NDArray[np.float64]:
+    """Edit distances between all of `a` and all of `b`, (len(a), len(b)), by the length of the longer: about 0 to 1.
+
+    Near sounds cost 0.4, two different vowels 0.7, others 1; a sound more or less 0.9.
+    """
+    distances: NDArray[np.float64] = _distances(*_coded(a), *_coded(b), _SWAPS)
+    return distances
+
+
+def phone_distance(a: tuple[str, ...], b: tuple[str, ...]) -> float:
+    """Edit distance between two rows of phones, as in `phone_distances` but not by their length."""
+    return float(phone_distances([a], [b])[0, 0]) * max(1, len(a), len(b))
 
 
 def is_word(word: str) -> bool:

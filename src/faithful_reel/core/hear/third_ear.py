@@ -1,4 +1,4 @@
-"""The third ear: a small recogniser of another make, run on ONNX Runtime.
+"""The third ear: a small recogniser of another make, run on ONNX Runtime in a helper process, see `ears_child`.
 
 It works on sound of any length without a window, so that it is quick on short chunks, and it writes repeats down that
 the others tidy away.
@@ -6,14 +6,14 @@ the others tidy away.
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from faithful_reel.core.hear.recogniser import MOST_TOKENS, Heard
-from faithful_reel.core.hear.weights import Weights
-from faithful_reel.core.units import EAR_RATE, Signal, Span
+from faithful_reel.core.hear.windowed import MOST_TOKENS, Row
+from faithful_reel.core.units import EAR_RATE, Signal
 
 BEGIN, END = 1, 2
 SPACE = "▁"
@@ -25,30 +25,27 @@ SHORTEST = EAR_RATE // 5
 class ThirdEar:
     """Greedy decoding of the sequence-to-sequence model; sessions of ONNX Runtime may be run from any thread."""
 
-    witness = "third"
-
-    def __init__(self, weights: Weights) -> None:
+    def __init__(self, folder: Path) -> None:
         import onnxruntime
 
-        self.key = weights.sha256
         options = onnxruntime.SessionOptions()
         options.intra_op_num_threads = options.inter_op_num_threads = 1
         options.enable_cpu_mem_arena = False  # it keeps the most that any chunk ever took
         self._encoder, self._decoder = (
-            onnxruntime.InferenceSession(str(weights.folder / name), options, providers=["CPUExecutionProvider"])
+            onnxruntime.InferenceSession(str(folder / name), options, providers=["CPUExecutionProvider"])
             for name in ("encoder_model.ort", "decoder_model_merged.ort")
         )
         self._past = [i for i in self._decoder.get_inputs() if i.name.startswith("past")]
         self._present = [o.name.replace("present", "past_key_values") for o in self._decoder.get_outputs()[1:]]
-        self._pieces = _pieces((weights.folder / "tokenizer.bin").read_bytes())
+        self._pieces = _pieces((folder / "tokenizer.bin").read_bytes())
 
-    def words(self, x: Signal, span: Span) -> list[Heard]:
-        """What is said in a stretch of a recording at 16 kHz; times are only shares of it by the length of the words."""
-        audio = np.ascontiguousarray(x[span.start : span.stop], dtype=np.float32)
-        if len(audio) < SHORTEST:
-            audio = np.pad(audio, (0, SHORTEST - len(audio)))
+    def words(self, audio: Signal) -> list[Row]:
+        """What is said in sound at 16 kHz; times are only shares of it by the length of the words."""
+        length = len(audio)
+        if length < SHORTEST:
+            audio = np.pad(audio, (0, SHORTEST - length))
         given = {"input_values": audio[None], "attention_mask": np.ones((1, len(audio)), np.int64)}
-        return self._told(self._encoder.run(None, given)[0], span)
+        return self._told(self._encoder.run(None, given)[0], length)
 
     def _decoded(self, sound: NDArray[np.float32], ids: NDArray[np.int64], past: dict[str, Any] | None) -> list[Any]:
         given: dict[str, Any] = {
@@ -61,12 +58,12 @@ class ThirdEar:
         found: list[Any] = self._decoder.run(None, given)
         return found
 
-    def _told(self, sound: NDArray[np.float32], span: Span) -> list[Heard]:
+    def _told(self, sound: NDArray[np.float32], length: int) -> list[Row]:
         """The words of an encoded stretch."""
         ids, past = np.array([[BEGIN]], np.int64), None
         tokens: list[int] = []
         sure: list[float] = []
-        for _ in range(int(MOST_TOKENS * len(span) / EAR_RATE) + 8):
+        for _ in range(int(MOST_TOKENS * length / EAR_RATE) + 8):
             logits, *cache = self._decoded(sound, ids, past)
             row = logits[0, -1]
             token = int(row.argmax())
@@ -86,10 +83,8 @@ class ThirdEar:
         texts = [(raw.decode(errors="replace").replace(SPACE, " ").strip().lstrip("\"'"), min(p)) for raw, p in words]
         texts = [(text, p) for text, p in texts if text]
         cuts = np.concatenate([[0], np.cumsum([len(text) + 1 for text, _ in texts])])
-        cuts = span.start + np.round(cuts / max(1, cuts[-1]) * (len(span) - 1)).astype(int)
-        return [
-            Heard(text, int(cuts[k]), int(max(cuts[k + 1], cuts[k] + 1)), p, self.witness) for k, (text, p) in enumerate(texts)
-        ]
+        cuts = np.round(cuts / max(1, cuts[-1]) * (length - 1)).astype(int)
+        return [(text, int(cuts[k]), int(max(cuts[k + 1], cuts[k] + 1)), p) for k, (text, p) in enumerate(texts)]
 
 
 def _pieces(raw: bytes) -> list[bytes]:

@@ -1,0 +1,66 @@
+"""The helper that hears: it holds the models it is asked about, two questions at a time."""
+
+from __future__ import annotations
+
+import ctypes
+import threading
+from pathlib import Path
+
+from faithful_reel.core.hear.helper import serve
+from faithful_reel.core.hear.third_ear import ThirdEar
+from faithful_reel.core.hear.windowed import Row, Windowed
+from faithful_reel.core.units import Signal
+
+Recipe = tuple[str, str, bool]
+"""The model's folder, its language, and whether it hears in windows."""
+THREADS = 2
+GIVE_BACK_EVERY = 8
+"""Answers between two times that free memory is given back."""
+_TRIM_THRESHOLD, _MMAP_THRESHOLD, _ARENA_MAX = -1, -3, -8
+"""Of glibc's malloc.h."""
+
+
+class Hearing:
+    """The models, loaded when they are first asked about."""
+
+    def __init__(self) -> None:
+        self._models: dict[Recipe, Windowed | ThirdEar] = {}
+        self._loading = threading.Lock()
+        self._answered = 0
+
+    def heard(self, asked: tuple[Recipe, Signal]) -> list[Row]:
+        """What the model of a recipe hears in a stretch of sound."""
+        recipe, audio = asked
+        rows = self._model(recipe).words(audio)
+        self._answered += 1
+        if self._answered % GIVE_BACK_EVERY == 0:
+            _give_back()
+        return rows
+
+    def _model(self, recipe: Recipe) -> Windowed | ThirdEar:
+        with self._loading:
+            if recipe not in self._models:
+                folder, language, windowed = recipe
+                self._models[recipe] = Windowed(Path(folder), language, THREADS) if windowed else ThirdEar(Path(folder))
+                _give_back()  # the weights were read in another type than they are kept in
+            return self._models[recipe]
+
+
+def _calm_allocator() -> None:
+    """Have memory given back: else every thread keeps what its largest chunk took."""
+    libc = ctypes.CDLL(None)
+    if hasattr(libc, "mallopt"):
+        for option, value in ((_ARENA_MAX, 2), (_TRIM_THRESHOLD, 1 << 25), (_MMAP_THRESHOLD, 1 << 22)):
+            libc.mallopt(option, value)
+
+
+def _give_back() -> None:
+    """Give what lies free between memory that is used back to the system, too."""
+    libc = ctypes.CDLL(None)
+    if hasattr(libc, "malloc_trim"):
+        libc.malloc_trim(0)
+
+
+if __name__ == "__main__":
+    _calm_allocator()
+    serve(Hearing().heard)

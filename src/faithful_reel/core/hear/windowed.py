@@ -1,0 +1,127 @@
+"""The recognisers that hear in windows: int8 on the CPU, temperature 0, beam 1, never prompted.
+
+They are run in a helper process, see `ears_child`.
+"""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from faithful_reel.core.errors import EarMissing
+from faithful_reel.core.units import EAR_RATE, Signal
+
+Row = tuple[str, int, int, float]
+"""A heard word, its first and last sample in the stretch that was asked about, and how sure."""
+WINDOW = 3000
+"""Frames of 10 ms in the recogniser's full window of 30 s."""
+TAIL = 200
+"""Frames of quiet after a chunk.  A window cut to the chunk is four times as fast as the full one; without this tail
+the recogniser does not notice the end and says the last words again."""
+MOST_TOKENS = 8.0
+"""Tokens a second; more are a loop."""
+LOOP = 6
+"""Tokens in a row; where they come twice it may be a loop, so the chunk is heard again in the full window."""
+_WHOLE = threading.Lock()
+"""A full window takes 140 MB more while it is heard: one at a time."""
+
+
+class Windowed:
+    """A recogniser whose model lies in a folder; `at_once` threads may ask it together.
+
+    Raises
+    ------
+    EarMissing
+        The model can not be loaded.
+    """
+
+    def __init__(self, folder: Path, language: str, at_once: int) -> None:
+        from faster_whisper import WhisperModel
+        from faster_whisper.tokenizer import Tokenizer
+
+        try:
+            self._whole = WhisperModel(
+                str(folder), device="cpu", compute_type="int8", cpu_threads=1, num_workers=at_once, local_files_only=True
+            )
+        except (RuntimeError, ValueError, OSError) as error:
+            raise EarMissing(
+                f"The ear in the folder {folder.name} can not be loaded ({error}). Choose another folder in the settings."
+            ) from error
+        self.model: Any = self._whole.model
+        multilingual = self.model.is_multilingual
+        self.tokenizer = Tokenizer(
+            self._whole.hf_tokenizer,
+            multilingual,
+            task="transcribe" if multilingual else None,
+            language=language if multilingual else None,
+        )
+
+    def encode(self, features: NDArray[np.float32]) -> Any:
+        """The sound as the decoder takes it."""
+        return self._whole.encode(features)
+
+    def words(self, audio: Signal) -> list[Row]:
+        """What is said in at most 30 s of sound at 16 kHz."""
+        features = self._whole.feature_extractor(audio)[..., :-1]
+        return _InWindow(self, features, len(audio)).words()
+
+
+def _comes_twice(tokens: Sequence[int]) -> bool:
+    runs = [tuple(tokens[k : k + LOOP]) for k in range(len(tokens) - LOOP + 1)]
+    return len(set(runs)) < len(runs)
+
+
+class _InWindow:
+    """One stretch of sound, encoded."""
+
+    def __init__(self, ear: Windowed, features: NDArray[np.float32], length: int) -> None:
+        self._ear, self._features, self._length = ear, features, length
+        self._frames = min(features.shape[-1], WINDOW)
+        self._encoded = self._encode(min(WINDOW, self._frames + TAIL))
+
+    def _encode(self, size: int) -> Any:
+        size += size % 2
+        padded = np.full((self._features.shape[0], size), self._features.min(), np.float32)  # what silence is extracted to
+        padded[:, : self._frames] = self._features[:, : self._frames]
+        return self._ear.encode(padded)
+
+    def _tokens(self) -> list[int]:
+        tokenizer = self._ear.tokenizer
+        prompt = [*tokenizer.sot_sequence, tokenizer.no_timestamps]
+        result = self._ear.model.generate(self._encoded, [prompt], beam_size=1, sampling_temperature=0.0, max_length=224)[0]
+        return [t for t in result.sequences_ids[0] if t < tokenizer.eot]
+
+    def words(self) -> list[Row]:
+        tokens = self._tokens()
+        if len(tokens) > MOST_TOKENS * self._frames / 100 + 8 or _comes_twice(tokens):
+            with _WHOLE:
+                self._encoded = self._encode(WINDOW)
+                tokens = self._tokens()
+        if not tokens:
+            return []
+        tokenizer = self._ear.tokenizer
+        forced = self._ear.model.align(self._encoded, tokenizer.sot_sequence, [tokens], self._frames)[0]
+        texts, parts = tokenizer.split_to_word_tokens([*tokens, tokenizer.eot])
+        stamps = np.full(len(tokens) + 1, self._frames / 50 / 2)  # seconds at which every token starts
+        for token, frame in reversed(forced.alignments):
+            if token <= len(tokens):
+                stamps[token] = frame * 0.02
+        rows: list[Row] = []
+        at = 0
+        for text, part in zip(texts[:-1], parts[:-1], strict=True):
+            start, stop = (round(float(stamps[min(k, len(tokens))]) * EAR_RATE) for k in (at, at + len(part)))
+            sure = float(np.mean(forced.text_token_probs[at : at + len(part)]))
+            at += len(part)
+            start = min(max(start, 0), self._length - 1)
+            stop = min(max(stop, start + 1), self._length)
+            if rows and not text.startswith(" "):
+                before, begun, ended, p = rows[-1]
+                rows[-1] = before + text.strip(), begun, max(ended, stop), min(p, sure)
+            elif text.strip():
+                rows.append((text.strip(), start, stop, sure))
+        return rows
