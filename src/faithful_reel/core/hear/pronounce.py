@@ -166,7 +166,11 @@ def phones_of(word: str) -> tuple[str, ...]:
     for ending, sounds in _ENDINGS.items():
         bare = word.removesuffix(ending)
         if bare != word and len(bare) > 2:
-            stems = bare, bare + "e", re.sub("i$", "y", bare), re.sub(r"(.)\1$", r"\1", bare)
+            stems = [bare, re.sub(r"(.)\1$", r"\1", bare), bare + "e"]
+            if re.search("[^aeiou][aeiou][^aeiouwxy]$", bare):
+                stems.reverse()  # "riper" is from "ripe", "ripper" from "rip"
+            if bare.endswith("i"):
+                stems.insert(0, bare[:-1] + "y")
             known = next((dictionary[form] for form in stems if form in dictionary), None)
             if known:
                 return (*known.split(), *sounds.split())
