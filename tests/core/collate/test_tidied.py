@@ -35,13 +35,13 @@ def looked(heard, fit):
 
 
 def likes(repeat, by):
-    """Fits better by so many nats where `repeat` is said twice in a row; every other word too many costs 60."""
+    """Fits better by so many nats where `repeat` is said twice in a row; every other word too many costs 80."""
 
     def fit(words):
         text = " ".join(words)
         if f"{repeat} {repeat}" in text:
             return -1000.0 + by
-        return -1000.0 - 60.0 * (len(words) - len(dict.fromkeys(words)))
+        return -1000.0 - 80.0 * (len(words) - len(dict.fromkeys(words)))
 
     return fit
 

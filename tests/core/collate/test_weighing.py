@@ -1,0 +1,198 @@
+"""How several hearings of a chunk are weighed: whom to believe, what was said, and each departure on its own."""
+
+from __future__ import annotations
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from faithful_reel.core.collate.findings import Kind, is_shown
+from faithful_reel.core.collate.links import collated
+from faithful_reel.core.collate.places import confidence_of, features_of, read_chunk
+from faithful_reel.core.collate.proofing import _recut
+from faithful_reel.core.hear.pronounce import phone_distance, phone_distances, phones_of
+from faithful_reel.core.hear.recogniser import Heard
+from faithful_reel.core.units import EAR_RATE, Span
+
+STEP = EAR_RATE // 4
+
+
+def heard(text, ear, sure=0.8):
+    return [Heard(w, k * STEP, (k + 1) * STEP, sure, ear) for k, w in enumerate(text.split())]
+
+
+def weighed(written, phones=None, sound=None, **ears):
+    """The chunk's reading: `ears` are what each one heard, with how sure where it is a pair."""
+    tokens = written.split()
+    said = {name: heard(*((text, name) if isinstance(text, str) else (text[0], name, text[1]))) for name, text in ears.items()}
+    return read_chunk(range(len(tokens)), tokens, frozenset([0]), said, phones, sound)
+
+
+class Phones:
+    """Fits best what was really said: every phone amiss costs 60 nats (about what one costs on real sound)."""
+
+    def __init__(self, truth):
+        self.truth, self.asked = truth, []
+
+    def __call__(self, span, words):
+        self.asked.append(span)
+        said = tuple(p for w in words for p in phones_of(w.strip(".,").lower()))
+        true = tuple(p for w in self.truth.split() for p in phones_of(w))
+        return -60.0 * phone_distance(said, true)
+
+
+def test_where_most_ears_hear_nothing_the_other_is_not_believed():
+    (place,) = weighed("", first=("You", 0.03), second="", third="").places
+    assert place.confidence < 0.2
+    assert not place.agreed
+
+
+def test_a_breath_that_two_ears_make_a_word_of_is_hardly_believed():
+    sure = {
+        ear: weighed("", first=("You", ear), second="I will go back now", third=("You", 0.7)).places[0] for ear in (0.03, 0.7)
+    }
+    assert sure[0.03].confidence < sure[0.7].confidence
+    assert sure[0.03].confidence < 0.4
+
+
+def test_each_departure_of_a_place_is_judged_on_its_own():
+    """Two words in a row are heard otherwise; only one of them was said so."""
+    phones = Phones("the old ferry lay on a blue mud bank")
+    text = "the old ferry lay on the blue mud bank"
+    reading = weighed(
+        text,
+        phones,
+        first="the old ferry lay on a blew mad bank",
+        second="the old ferry lay on a blue mad bank",
+        third="the old ferry lay on a blue mad bank",
+    )
+    sure = {text.split()[d.difference.written.start]: d.confidence for p in reading.places for d in p.departures}
+    assert sure["the"] > 0.8
+    assert sure["mud"] < 0.2
+
+
+def test_of_several_hearings_the_one_that_fits_the_sound_is_told():
+    phones = Phones("she took the green lamp down")
+    (place,) = weighed(
+        "she took the red lamp down",
+        phones,
+        first="she took the grim lamp down",
+        second="she took the green lamp down",
+        third="she took the cream lamp down",
+    ).places
+    assert place.said == ("green",)
+
+
+def test_what_was_tidied_away_at_the_end_of_a_chunk_is_held_against_all_of_its_sound():
+    phones = Phones("it lay it lay there still")
+    sound = Span(0, 40 * STEP)
+    weighed(
+        "it lay there still",
+        phones,
+        sound,
+        first="it lay it lay there still",
+        second="it lay there still",
+        third="it lay there still",
+    )
+    assert {(s.start, s.stop) for s in phones.asked} == {(0, 40 * STEP)}
+
+
+@pytest.mark.parametrize(
+    ("ears", "cut"),
+    [
+        # the first ear missed two words, another heard them at the beginning of the next chunk
+        ([("he had a map", "a painting and a hat"), ("he had a map", "a bomb a painting and a hat")], 4),
+        # a line is begun in one chunk and begun anew in the next: the last copy is taken
+        ([("he had a map a bomb", "a bomb a painting and a hat")] * 2, 4),
+        # nothing speaks against where the first ear put it
+        ([("he had a map a bomb", "a painting and a hat")] * 2, 6),
+    ],
+)
+def test_a_chunk_begins_where_the_ears_together_hear_it_begin(ears, cut):
+    written = "he had a map, a bomb, a painting and a hat".split()
+    versions = [{str(n): heard(pair[chunk], str(n)) for n, pair in enumerate(ears)} for chunk in (0, 1)]
+    assert _recut([range(6), range(6, 11)], written, versions) == [range(cut), range(cut, 11)]
+
+
+def test_a_line_read_twice_belongs_to_the_chunk_that_reads_it_last():
+    """Across a chunk that reads nothing of its own, and by more words than a chunk's beginning is commonly wrong."""
+    written = "the end was near. every morning at ten to six, the ferry left".split()
+    versions = [
+        {"first": heard(text, "first")}
+        for text in ("the end was near every morning at ten to six", "the ferry", "every morning at ten to six the ferry left")
+    ]
+    segments = _recut([range(10), range(10, 10), range(10, 13)], written, versions)
+    assert segments == [range(4), range(4, 4), range(4, 13)]
+
+
+def test_words_that_sound_alike_are_held_against_each_other():
+    """By equal words alone "one" would be found in "swung", and five words on both sides be left over."""
+    written = "the last one gave way. the door swung open by itself".split()
+    links = collated(written, "the last day away. the doors one open by itself".split())
+    pairs = {tuple(written[i] for i in link.written): link for link in links}
+    assert not any(len(link.heard) == 0 and len(link.written) > 1 for link in links)
+    assert ("open",) in pairs
+    assert pairs[("open",)].same
+
+
+def test_of_two_copies_of_a_line_the_last_is_taken_however_well_its_name_was_heard():
+    written = "dorrit had closed her window".split()
+    links = collated(written, "dorit had closed her window dort had closed her window".split())
+    assert [link.heard.start for link in links if link.written == range(1, 2)] == [6]
+
+
+@given(st.lists(st.lists(st.sampled_from(["AA", "AH", "IY", "P", "B", "S", "M"]), max_size=5).map(tuple), min_size=1, max_size=4))
+def test_distances_of_many_are_those_of_each_pair(words):
+    """Against the edit distance written out (Levenshtein), with the costs that the docstring names."""
+
+    def apart(a, b):
+        if not a or not b:
+            return 0.9 * max(len(a), len(b))
+        near = {"AA", "AH"}, {"P", "B"}
+        vowels = {"AA", "AH", "IY"}
+        alike = a[-1] == b[-1]
+        swap = 0.0 if alike else 0.4 if {a[-1], b[-1]} in near else 0.7 if {a[-1], b[-1]} <= vowels else 1.0
+        return min(apart(a[:-1], b[:-1]) + swap, apart(a[:-1], b) + 0.9, apart(a, b[:-1]) + 0.9)
+
+    found = phone_distances(words, words)
+    for i, a in enumerate(words):
+        for j, b in enumerate(words):
+            assert found[i, j] == pytest.approx(apart(a, b) / max(1, len(a), len(b)))
+
+
+@pytest.mark.parametrize(
+    ("word", "phones"),
+    [
+        ("buriest", "B EH R IY IH S T"),
+        ("riper", "R AY P ER"),
+        ("lampless", "L AE M P L AH S"),
+        ("mak'st", "M EY K S T"),
+        ("knowest", "N OW IH S T"),
+    ],
+)
+def test_words_with_an_ending_are_pronounced_by_their_stem(word, phones):
+    """Stems from the CMU pronouncing dictionary; "-est" and "-'st" of verbs as older books have them."""
+    assert " ".join(phones_of(word)) == phones
+
+
+def test_a_whole_line_is_heard_again_though_not_every_word_of_it_is():
+    line = "dorrit had closed her window for the hour".split()
+    said = "doors had closed her window for an hour".split()
+    (place,) = weighed("", first=" ".join(said), second=" ".join(line), third=" ".join(line)).places
+    features = features_of([], said, place.votes, None, (), line)
+    assert features["again"] == 1.0
+    assert confidence_of(features) > 0.8
+    assert features_of([], ["doors"], [], None, (), ["dorrit"])["again"] == 0.0
+
+
+def test_departures_are_shown_sooner_than_flaws(finding):
+    assert is_shown(finding(Kind.MISREAD, 0.42))
+    assert not is_shown(finding(Kind.PAUSE, 0.42))
+    assert not is_shown(finding(Kind.MISREAD, 0.38))
+
+
+@pytest.fixture
+def finding():
+    from faithful_reel.core.collate.findings import Finding
+
+    return lambda kind, sure: Finding("f1", kind, "a", "b", 0, 1, 0, 10, sure)
