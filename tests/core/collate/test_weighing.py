@@ -57,14 +57,14 @@ def test_a_breath_that_two_ears_make_a_word_of_is_hardly_believed():
 
 def test_each_departure_of_a_place_is_judged_on_its_own():
     """Two words in a row are heard otherwise; only one of them was said so."""
-    phones = Phones("the old ferry lay on a blue mud bank")
+    phones = Phones("the old ferry lay on that blue mud bank")
     text = "the old ferry lay on the blue mud bank"
     reading = weighed(
         text,
         phones,
-        first="the old ferry lay on a blew mad bank",
-        second="the old ferry lay on a blue mad bank",
-        third="the old ferry lay on a blue mad bank",
+        first="the old ferry lay on that blew mad bank",
+        second="the old ferry lay on that blue mad bank",
+        third="the old ferry lay on that blue mad bank",
     )
     sure = {text.split()[d.difference.written.start]: d.confidence for p in reading.places for d in p.departures}
     assert sure["the"] > 0.8
