@@ -23,6 +23,8 @@ from faithful_reel.core.book.keeping import backups, restored
 from faithful_reel.core.book.store import look_for_book
 from faithful_reel.core.errors import AppError, BookDamaged, StoreProblem
 
+SWITCH_S = 0.001
+"""How long a job may go on in Python while the interface waits for its turn."""
 T = TypeVar("T")
 
 
@@ -36,6 +38,7 @@ def application() -> QApplication:
     """The Qt application, with our fonts and the crash handler in place."""
     os.environ.setdefault("QT_LOGGING_RULES", "qt.multimedia.symbolsresolver=false")  # it misses libraries that we do not use
     CrashHandler(_show_crash).install()
+    sys.setswitchinterval(SWITCH_S)
     made = QApplication.instance()
     app = made if isinstance(made, QApplication) else QApplication(sys.argv[:1])
     app.setApplicationName("Faithful Reel")

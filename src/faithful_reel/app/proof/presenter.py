@@ -17,7 +17,7 @@ from faithful_reel.core.book.mending import finding_span, mending_edit, pickup_f
 from faithful_reel.core.book.model import ChapterState
 from faithful_reel.core.book.reporting import report_rows, write_report
 from faithful_reel.core.book.roughcut import Looks, mending_edits, rough_cut
-from faithful_reel.core.book.store import HEARD, Packed, packed, reel_key
+from faithful_reel.core.book.store import HEARD, Packed, packed, ready, reel_key
 from faithful_reel.core.book.takes import Take, better_take, swapped, takes_of
 from faithful_reel.core.book.timeline import Hearing, hearing_of, span_of
 from faithful_reel.core.collate.findings import Decision, Evidence, Finding, Kind, is_shown
@@ -469,13 +469,15 @@ class ProofPresenter(Observed):
         def early(proof: Proof) -> None:
             so_far[:] = [in_rate(proof, rate, Span(0, length))]
 
-        def job(watch: Watch) -> tuple[Proof, Packed]:
+        def job(watch: Watch) -> tuple[tuple[Finding, ...], Hearing, Packed]:
             watch.tick(0.0, "waking the ear")
             found = ears.all(language)
             watch.tick(0.0, "listening")
             with Memory(memory) as remembered:
                 proof = in_rate(proofed(ear_sound(path), text, found, watch, early, remembered), rate, Span(0, length))
-            return proof, packed(Hearing, hearing_of(proof))
+            hearing = hearing_of(proof)
+            ready(PlaceHearing)
+            return proof.findings, hearing, packed(Hearing, hearing)
 
         def progress(_fraction: float, _note: str) -> None:
             if so_far:
@@ -483,7 +485,7 @@ class ProofPresenter(Observed):
                 self.bench.early[chapter_id] = Early(chapter.text, chapter.recording, hearing_of(proof), proof.findings)
                 self.bench.changed()
 
-        def done(made: tuple[Proof, Packed]) -> None:
+        def done(made: tuple[tuple[Finding, ...], Hearing, Packed]) -> None:
             self.hearing_now.discard(chapter_id)
             self.bench.early.pop(chapter_id, None)
             self._heard(chapter, *made)
@@ -498,12 +500,12 @@ class ProofPresenter(Observed):
         self.bench.jobs.start(f"Hear {chapter.title}", job, done=done, stopped=stopped, progress=progress)
         self.changed()
 
-    def _heard(self, chapter: ChapterState, proof: Proof, hearing: Packed) -> None:
+    def _heard(self, chapter: ChapterState, findings: tuple[Finding, ...], hearing: Hearing, kept: Packed) -> None:
         """Keep a proof, unless the chapter was paired anew meanwhile."""
         now = next((c for c in self.bench.book.chapters if c.id == chapter.id), None)
         if now is None or now.recording != chapter.recording or now.text != chapter.text:
             self.changed()
             return
-        self.bench.session.store.put_all([hearing])
-        self.bench.keep_hearing(hearing.key, hearing_of(proof))
-        self.bench.do(PlaceHearing(chapter.id, hearing.key, proof.findings))
+        self.bench.session.store.put_all([kept])
+        self.bench.keep_hearing(kept.key, hearing)
+        self.bench.do(PlaceHearing(chapter.id, kept.key, findings))

@@ -62,6 +62,11 @@ def _adapter(kind: Any) -> TypeAdapter[Any]:
     return TypeAdapter(kind)
 
 
+def ready(kind: type) -> None:
+    """Make what writes a kind of command or value before it is needed: beside the work, since it takes 10 ms."""
+    _adapter(kind)
+
+
 @dataclass(frozen=True, slots=True)
 class Step:
     """One entry of the journal: what was done, when and by whom.  `ways` counts the steps that were taken from here."""

@@ -5,6 +5,7 @@ A helper is a module of ours that calls `serve`.  It ends with us, however we en
 
 from __future__ import annotations
 
+import os
 import queue
 import subprocess
 import sys
@@ -17,6 +18,9 @@ from multiprocessing.connection import Connection, Pipe
 from typing import Any
 
 from faithful_reel.core.errors import EarMissing
+
+LESS_URGENT = 10
+"""Steps of niceness: with helpers on all cores the interface would wait for its turn."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -123,6 +127,7 @@ def serve(answer: Callable[[Any], Any]) -> None:
                     told = str(why), None
                 line.send(told)
 
+    os.nice(LESS_URGENT)
     lines = [Connection(int(fd)) for fd in sys.argv[1:]]
     for line in lines[1:]:
         threading.Thread(target=on, args=(line,), daemon=True).start()
