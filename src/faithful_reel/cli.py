@@ -54,12 +54,18 @@ def proof(
     audio: Audio,
     script: Script,
     as_json: AsJson = False,
-    least: Annotated[float, typer.Option(help="Leave out findings less sure than this, 0 to 1.", min=0, max=1)] = 0.5,
+    least: Annotated[
+        float | None,
+        typer.Option(
+            help="Leave out findings less sure than this, 0 to 1; without it what the window folds away at first.", min=0, max=1
+        ),
+    ] = None,
     one_ear: Annotated[bool, typer.Option("--one-ear", help="Ask the first ear only, even where others are installed.")] = False,
     language: Language = "en",
 ) -> None:
     """Find every departure of a recording from its script."""
     from faithful_reel.core.audio.files import ear_sound
+    from faithful_reel.core.collate.findings import is_shown
     from faithful_reel.core.collate.proofing import proofed
     from faithful_reel.core.hear.ears import installed_ears
     from faithful_reel.core.text.manuscript import read_script
@@ -67,7 +73,7 @@ def proof(
     chapter = read_script(script)
     x = ear_sound(audio)
     result = proofed(x, chapter, installed_ears(only_first=one_ear, language=language), _watch())
-    shown = [f for f in result.findings if f.confidence >= least]
+    shown = [f for f in result.findings if (is_shown(f) if least is None else f.confidence >= least)]
     if as_json:
         found = [
             {

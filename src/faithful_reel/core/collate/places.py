@@ -236,7 +236,7 @@ def _split(
         margin = None
         if fitting and max(len(said), len(span)) <= LONGEST:
             margin = fitting([*said[: d.heard.start], *(_bare(t) for t in text), *said[d.heard.stop :]], said)
-            if margin is not None and not _again(d) and len(as_read) == len(span):  # and where all the rest is as written
+            if margin and margin > 0 and not _again(d) and len(as_read) == len(span):  # and where all the rest is as written
                 lo, hi = d.written.start - span.start, d.written.stop - span.start
                 alone = fitting(as_read, [*as_read[:lo], *mine, *as_read[hi:]])
                 margin = margin if alone is None else min(margin, alone)

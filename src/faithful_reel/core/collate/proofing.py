@@ -14,7 +14,7 @@ from faithful_reel.core.audio.files import let_go
 from faithful_reel.core.collate.findings import Difference, Evidence, Finding, departures
 from faithful_reel.core.collate.links import Link, collated
 from faithful_reel.core.collate.noises import flaws_of, levels_of
-from faithful_reel.core.collate.places import Judged, Place, Reading, read_chunk
+from faithful_reel.core.collate.places import Judged, Place, Reading, read_chunk, run_key
 from faithful_reel.core.collate.retakes import beside_kept, with_marks
 from faithful_reel.core.collate.tidied import Tidied, tidied
 from faithful_reel.core.errors import SignalError
@@ -370,9 +370,14 @@ def _recut(segments: list[range], written: Sequence[str], versions: Sequence[dic
         text = [written[i] for i in segment]
         return sum(_unlike(text, [w.text for w in words]) for words in versions[chunk].values())
 
+    def heard_so(chunk: int, part: slice, words: Sequence[str]) -> bool:
+        return all(run_key(w.text for w in said[part]) == run_key(words) for said in versions[chunk].values())
+
     owners = [k for k, segment in enumerate(out) if segment]
     for before, after in itertools.pairwise(owners):
         start, cut, stop = out[before].start, out[after].start, out[after].stop
+        if heard_so(before, slice(-2, None), written[cut - 2 : cut]) and heard_so(after, slice(2), written[cut : cut + 2]):
+            continue  # nobody has anything to say against it
         near = range(max(start, cut - NEAR_CUT), min(stop, cut + NEAR_CUT) + 1)
         clauses = [k for k in range(max(start + 1, cut - FAR_CUT), cut) if _CLAUSE_END.search(written[k - 1])]
         tries = [(against(range(start, k), before) + against(range(k, stop), after), k) for k in sorted({*near, *clauses})]

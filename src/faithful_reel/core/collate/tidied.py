@@ -14,14 +14,14 @@ from faithful_reel.core.hear.recogniser import Heard
 from faithful_reel.core.text.spoken import spoken_forms
 from faithful_reel.core.units import EAR_RATE, Span
 
-TOO_LONG = 1.4
+TOO_LONG = 1.5
 """Times its expected length that a word, with the gap before it, must last to be looked at."""
 SPARE_S = 0.08
 PAUSE_S = 0.12
 CONTEXT = 1
 MOST_WORDS = 3
 EDGE = EAR_RATE // 20
-HOPELESS_NATS = -60.0
+HOPELESS_NATS = -10.0
 """Where the word alone, said twice, fits so much worse, nothing longer is tried."""
 LAST = 1.45
 """How much longer the last word before a pause is by nature (from memory)."""

@@ -40,13 +40,14 @@ class Aligned:
 
 
 class Aligner:
-    """Two helper processes that are started when they are first needed; may be asked by any thread.
+    """Two helper processes that are started when they are first needed; may be asked by any thread, about one recording.
 
     Use it as a context manager, or call `close`.
     """
 
     def __init__(self, memory: Memory | None = None) -> None:
         self._memory = memory or Memory()
+        self._fits: dict[tuple[Span, tuple[str, ...]], float | None] = {}
         self._helpers = [Helper("faithful_reel.core.hear.phones_child") for _ in range(HELPERS)]
         self._free: queue.SimpleQueue[Helper] = queue.SimpleQueue()
         for helper in self._helpers:
@@ -101,14 +102,15 @@ class Aligner:
 
         Only the difference of two texts over the same span means something.
         """
-        words = [plain(w) for token in tokens for w in spoken_forms(token)[0] if phones_of(w)]
+        words = tuple(plain(w) for token in tokens for w in spoken_forms(token)[0] if phones_of(w))
         span = Span(span.start, max(span.start, min(span.stop, len(x))))
         if not words or len(span) < 10 * FRAME:
             return None
-        found = self._fitted(x, span, words, comparing=True)
-        if found is None or sum(not f[0].startswith(("<", "[", "+")) for f in found) != len(words):
-            return None
-        return sum(_nats(likelihood) for _, _, _, likelihood in found)
+        if (span, words) not in self._fits:  # the text as written is held against every other reading of a place
+            found = self._fitted(x, span, words, comparing=True)
+            whole = found is not None and sum(not f[0].startswith(("<", "[", "+")) for f in found) == len(words)
+            self._fits[span, words] = sum(_nats(f[3]) for f in found) if found and whole else None
+        return self._fits[span, words]
 
 
 def _nats(likelihood: float) -> float:
