@@ -14,7 +14,7 @@ from faithful_reel.core.units import Signal
 Recipe = tuple[str, str, bool]
 """The model's folder, its language, and whether it hears in windows."""
 THREADS = 2
-GIVE_BACK_EVERY = 8
+GIVE_BACK_EVERY = 2
 """Answers between two times that free memory is given back."""
 _TRIM_THRESHOLD, _MMAP_THRESHOLD, _ARENA_MAX = -1, -3, -8
 """Of glibc's malloc.h."""
@@ -50,7 +50,7 @@ def _calm_allocator() -> None:
     """Have memory given back: else every thread keeps what its largest chunk took."""
     libc = ctypes.CDLL(None)
     if hasattr(libc, "mallopt"):
-        for option, value in ((_ARENA_MAX, 2), (_TRIM_THRESHOLD, 1 << 25), (_MMAP_THRESHOLD, 1 << 22)):
+        for option, value in ((_ARENA_MAX, 2), (_TRIM_THRESHOLD, 1 << 22), (_MMAP_THRESHOLD, 1 << 20)):
             libc.mallopt(option, value)
 
 
