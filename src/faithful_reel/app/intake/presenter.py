@@ -29,6 +29,7 @@ from faithful_reel.core.book.store import Contents, Packed, Packing
 from faithful_reel.core.book.timeline import Hearing
 from faithful_reel.core.collate.pairing import Finder, Passage
 from faithful_reel.core.errors import AppError, Cancelled
+from faithful_reel.core.hear.recogniser import passing
 from faithful_reel.core.jobs import Part, Watch
 from faithful_reel.core.measure.health import shortcomings
 from faithful_reel.core.text.manuscript import SUFFIXES, read_manuscript
@@ -297,10 +298,12 @@ class IntakePresenter(Observed):
         def job(watch: Watch) -> list[Passage]:
             finder = Finder(texts)
             found: list[Passage] = []
-            for index, recording in enumerate(waiting):
-                part = Part(watch, index / len(waiting), (index + 1) / len(waiting))
-                part.tick(0.0, recording.name)
-                found += passages_in(decode(recording), recording, rate, finder, ears.all(book.language).first, part)
+            ear = ears.all(book.language).first
+            with passing(ear):
+                for index, recording in enumerate(waiting):
+                    part = Part(watch, index / len(waiting), (index + 1) / len(waiting))
+                    part.tick(0.0, recording.name)
+                    found += passages_in(decode(recording), recording, rate, finder, ear, part)
             return found
 
         self.pairing = True

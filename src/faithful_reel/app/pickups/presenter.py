@@ -10,6 +10,7 @@ from faithful_reel.core.book.commands import AddRecording, ChooseTake, MarkSent,
 from faithful_reel.core.book.model import Recording
 from faithful_reel.core.book.recordings import decode, path_of, received
 from faithful_reel.core.errors import FileProblem
+from faithful_reel.core.hear.recogniser import passing
 from faithful_reel.core.jobs import Part, Watch
 from faithful_reel.core.pickups.ledger import Pickup, State, Take, call_sheet
 from faithful_reel.core.pickups.placing import heard_in, takes_of
@@ -69,7 +70,9 @@ class PickupsPresenter(Observed):
             recording = received(folder, path, rate, Part(watch, 0.0, 0.2))
             decode(folder, book, recording)
             x = read_mono(path_of(folder, recording, rate), EAR_RATE)
-            heard = heard_in(x, rate, ears.all(book.language).first, Part(watch, 0.2, 1.0))
+            ear = ears.all(book.language).first
+            with passing(ear):
+                heard = heard_in(x, rate, ear, Part(watch, 0.2, 1.0))
             found = tuple((p.id, *takes_of(p.line, heard, recording.hash)) for p in waiting)
             matched = tuple(row for row in found if row[1])
             if not matched:
