@@ -94,7 +94,7 @@ def test_a_page_and_a_time(opened, desk):
 
 
 def shown(desk):
-    return [desk.list.item(r).data(Qt.ItemDataRole.UserRole + 1) for r in range(desk.list.count())]
+    return [finding for _, finding in desk.list.rows.keys()]
 
 
 def choose(combo, text):

@@ -155,7 +155,7 @@ def test_a_note_on_a_stretch_of_sound_marked_in_the_loupe(opened, desk):
 
 
 def rows(desk):
-    return [(desk.list.item(r).data(258), desk.list.item(r).data(257)) for r in range(desk.list.count())]
+    return desk.list.rows.keys()
 
 
 def choose(combo, text):
@@ -169,7 +169,7 @@ def test_the_docket_of_the_whole_book_and_by_how_sure(opened, desk):
     assert len(rows(desk)) == 10
     choose(desk.sure, "over 0.8")
     assert rows(desk) == [(c, f) for c in ("c1", "c2") for f in ("f1", "f4", "f5")]
-    desk.list.setCurrentRow(4)
+    desk.list.setCurrentIndex(desk.list.rows.index(4))
     assert opened.window.bench.chapter_id == "c2"
     assert opened.window.proof.finding().id == "f4"
     opened.window.bench.open_chapter("c1")
@@ -181,7 +181,7 @@ def test_the_docket_of_the_whole_book_and_by_how_sure(opened, desk):
 def test_several_findings_are_decided_in_one_step(opened, desk):
     steps = opened.window.bench.session.store.count()
     desk.list.setFocus()
-    desk.list.setCurrentRow(0)
+    desk.list.setCurrentIndex(desk.list.rows.index(0))
     for _ in range(2):
         QTest.keyClick(desk.list, Qt.Key.Key_Down, Qt.KeyboardModifier.ShiftModifier)
     assert "3 findings" in desk.kind.text()

@@ -17,34 +17,25 @@ from PyQt6.QtWidgets import (
     QGridLayout,
     QHBoxLayout,
     QLineEdit,
-    QListWidget,
-    QListWidgetItem,
     QStackedWidget,
     QVBoxLayout,
     QWidget,
 )
 
+from faithful_reel.app.proof.docket import NAMES, Docket, Key, finding_line
 from faithful_reel.app.proof.names_pane import NamesPane
 from faithful_reel.app.proof.names_presenter import NamesPresenter
 from faithful_reel.app.proof.presenter import ProofPresenter
 from faithful_reel.app.theme import Theme
 from faithful_reel.app.widgets.galley import Cells, Galley, GalleyContent, Mark, Other
-from faithful_reel.app.widgets.parts import ROLE, Desk, RowDelegate, button, label, rule
+from faithful_reel.app.widgets.parts import Desk, button, label, rule
 from faithful_reel.core.book.model import ChapterState
 from faithful_reel.core.book.splicing import placed_joins
 from faithful_reel.core.book.timeline import finding_spans
 from faithful_reel.core.collate.findings import Decision, Finding, Kind
 from faithful_reel.core.units import Span, clock, samples
 
-NAMES = {"false_start": "false start"}
 DOCKET_WIDTH, NAMES_WIDTH = 304, 400
-
-
-def finding_line(f: Finding) -> str:
-    """A finding in one line."""
-    if f.written and f.heard and f.kind.value == "misread":
-        return f"{f.written} → {f.heard}"
-    return f.written or f.heard or f.note or f.evidence.note
 
 
 def margin_note(f: Finding) -> str:
@@ -249,15 +240,9 @@ class ProofPanel(Desk):
         for place, combo in enumerate((self.kinds, self.decisions, self.scope, self.order, self.sure)):
             sieve.addWidget(combo, place // 3, place % 3)
         self.card = self._card()
-        self.list = QListWidget()
-        self.list.setAccessibleName("Findings in reading order")
-        self.list.setVerticalScrollMode(QListWidget.ScrollMode.ScrollPerPixel)
-        self._delegate = RowDelegate(self.list)
-        self.list.setItemDelegate(self._delegate)
-        self.list.setSelectionMode(QListWidget.SelectionMode.ExtendedSelection)
-        self.list.setToolTip("Shift or Ctrl and a click, or Shift and the arrows, select several to be decided at once")
-        self.list.currentItemChanged.connect(self._row_chosen)
-        self.list.itemSelectionChanged.connect(self._rows_selected)
+        self.list = Docket()
+        self.list.chosen.connect(self._presenter.choose)
+        self.list.several.connect(self._rows_selected)
         self.empty = label("", "quiet", wrap=True)
         self.empty.setAlignment(Qt.AlignmentFlag.AlignTop)
         self.hear_button = button("Hear this chapter", tip="Recognise the chapter and collate it with the manuscript (Ctrl+E)")
@@ -323,7 +308,7 @@ class ProofPanel(Desk):
     def set_theme(self, theme: Theme) -> None:
         """Colour the galley and the docket."""
         self._theme = theme
-        self._delegate.theme = theme
+        self.list.delegate.theme = theme
         self.galley.set_theme(theme)
         self.list.viewport().update()  # type: ignore[union-attr]
 
@@ -435,31 +420,8 @@ class ProofPanel(Desk):
         self.unfold.setText(f"{folded} folded" if folded else "folded")
         self.unfold.setVisible(bool(folded) or presenter.show_doubtful)
         self.unfold.blockSignals(False)
-        self.list.blockSignals(True)
-        if self.list.count() != len(docket):
-            self.list.clear()
-            for _ in docket:
-                self.list.addItem(QListWidgetItem())
-        rate = presenter.bench.book.rate
-        selected = set(presenter.selected)
-        if not selected:
-            self.list.clearSelection()
-        for row, (chapter_id, f) in enumerate(rows):
-            item = self.list.item(row)
-            if item is not None:
-                kind = f.evidence.flaw or NAMES.get(f.kind.value, f.kind.value)
-                where = " ".join(filter(None, (numbers.get(chapter_id, ""), clock(f.start / rate)[:-2])))
-                values = (f.decision.value, kind, finding_line(f), where, f"{100 * f.confidence:.0f} % sure")
-                if item.data(ROLE) != values:
-                    item.setData(ROLE, values)
-                    item.setData(Qt.ItemDataRole.AccessibleTextRole, f"{kind}: {finding_line(f)}, {f.decision.value}")
-                item.setData(ROLE + 1, f.id)
-                item.setData(ROLE + 2, chapter_id)
-                if selected:
-                    item.setSelected((chapter_id, f.id) in selected)
-                elif (chapter_id, f.id) == (presenter.bench.chapter_id, presenter.current):
-                    self.list.setCurrentItem(item)
-        self.list.blockSignals(False)
+        at_hand = presenter.bench.chapter_id, presenter.current
+        self.list.show_rows(rows, numbers, presenter.bench.book.rate, at_hand, presenter.selected)
         self._refresh_card(presenter.finding())
         self.stack.setCurrentIndex(0 if docket else 1)
         if chapter is None:
@@ -527,15 +489,9 @@ class ProofPanel(Desk):
         self._presenter.show_doubtful = shown
         self._presenter.changed()
 
-    def _row_chosen(self, item: QListWidgetItem | None) -> None:
-        several = QApplication.keyboardModifiers() & (Qt.KeyboardModifier.ShiftModifier | Qt.KeyboardModifier.ControlModifier)
-        if item is not None and not several:
-            self._presenter.choose(str(item.data(ROLE + 1)), str(item.data(ROLE + 2)))
-
-    def _rows_selected(self) -> None:
-        items = self.list.selectedItems()
-        if len(items) > 1:
-            self._presenter.select([(str(i.data(ROLE + 2)), str(i.data(ROLE + 1))) for i in items])
+    def _rows_selected(self, keys: list[Key]) -> None:
+        if len(keys) > 1:
+            self._presenter.select(keys)
         elif self._presenter.selected:
             self._presenter.select(())
 

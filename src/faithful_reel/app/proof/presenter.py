@@ -464,10 +464,11 @@ class ProofPresenter(Observed):
         length = self.bench.book.recording(chapter.recording).length
         memory, language = self.bench.session.store.folder / HEARD, self.bench.book.language
 
-        so_far: list[Proof] = []  # handed from the job's thread to this one
+        so_far: list[Early] = []  # handed from the job's thread to this one
 
         def early(proof: Proof) -> None:
-            so_far[:] = [in_rate(proof, rate, Span(0, length))]
+            proof = in_rate(proof, rate, Span(0, length))
+            so_far[:] = [Early(chapter.text, chapter.recording, hearing_of(proof), proof.findings)]
 
         def job(watch: Watch) -> tuple[tuple[Finding, ...], Hearing, Packed]:
             watch.tick(0.0, "waking the ear")
@@ -481,8 +482,7 @@ class ProofPresenter(Observed):
 
         def progress(_fraction: float, _note: str) -> None:
             if so_far:
-                proof = so_far.pop()
-                self.bench.early[chapter_id] = Early(chapter.text, chapter.recording, hearing_of(proof), proof.findings)
+                self.bench.early[chapter_id] = so_far.pop()
                 self.bench.changed()
 
         def done(made: tuple[tuple[Finding, ...], Hearing, Packed]) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 from faithful_reel.core.book.commands import SwapTake
 from faithful_reel.core.book.mending import LEAD_S, tone_of
@@ -24,25 +25,31 @@ FEWEST_WORDS = 2
 """A single word said twice is a slip, not another reading of the line."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Take:
     """One more reading of a part of a line.
 
-    `finding` tells of it; `words` are the written tokens that it reads, `span` is where it is in the recording,
-    `complete` whether it reaches from the sentence's first word to its last, `departures` how many of its words are not
-    as written, `flaws` how many noises and clipped words fall in it, `level_db` and `pace` how much louder and how many
-    times as fast it is as the reading that is kept, where that is known.
+    `finding` tells of it; `words` are the places of the tokens `written` that it reads, `span` is where it is in the
+    recording, `complete` whether it reaches from the sentence's first word to its last, `flaws` how many noises and
+    clipped words fall in it, `level_db` and `pace` how much louder and how many times as fast it is as the reading that
+    is kept, where that is known.
     """
 
     finding: str
     words: range
+    written: tuple[str, ...]
     span: Span
     heard: str
     complete: bool
-    departures: int
     flaws: int
     level_db: float = 0.0
     pace: float = 1.0
+
+    @cached_property
+    def departures(self) -> int:
+        """How many of its words are not as written; counted when it is asked for, since it is collated for that."""
+        said = self.heard.split()
+        return sum(not _right(k, self.written, said) for k in collated(self.written, said))
 
     @property
     def good(self) -> bool:
@@ -75,13 +82,11 @@ def takes_of(text: Chapter, findings: Sequence[Finding]) -> tuple[Take, ...]:
         words = range(f.word_index, f.word_index + f.word_count)
         sentence_of = sentence_of or {i: s for s in text.sentences() for i in s}
         sentence = sentence_of[words.start]
-        written = [text.words[i].text for i in words]
-        said = f.heard.split()
-        departures = sum(not _right(k, written, said) for k in collated(written, said))
+        written = tuple(text.words[i].text for i in words)
         flaws = sum(g.kind in (Kind.NOISE, Kind.LEVEL) and g.start < f.stop and g.stop > f.start for g in findings)
         complete = words.start <= sentence.start and words.stop >= sentence.stop
         level, pace = f.evidence.level_db or 0.0, f.evidence.pace or 1.0
-        takes.append(Take(f.id, words, Span(f.start, f.stop), f.heard, complete, departures, flaws, level, pace))
+        takes.append(Take(f.id, words, written, Span(f.start, f.stop), f.heard, complete, flaws, level, pace))
     return tuple(takes)
 
 

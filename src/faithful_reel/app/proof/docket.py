@@ -1,0 +1,119 @@
+"""The docket: the findings of a chapter, or of the book, one a row."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+from PyQt6.QtCore import QAbstractListModel, QItemSelection, QItemSelectionModel, QModelIndex, Qt, pyqtSignal
+from PyQt6.QtWidgets import QApplication, QListView, QWidget
+
+from faithful_reel.app.widgets.parts import ROLE, RowDelegate
+from faithful_reel.core.collate.findings import Finding
+from faithful_reel.core.units import clock
+
+NAMES = {"false_start": "false start"}
+Key = tuple[str, str]
+"""A chapter and a finding in it."""
+
+
+def finding_line(f: Finding) -> str:
+    """A finding in one line."""
+    if f.written and f.heard and f.kind.value == "misread":
+        return f"{f.written} → {f.heard}"
+    return f.written or f.heard or f.note or f.evidence.note
+
+
+class DocketModel(QAbstractListModel):
+    """Rows of (chapter, finding); what a row shows is made when it is asked for."""
+
+    def __init__(self, parent: QWidget) -> None:
+        super().__init__(parent)
+        self._rows: Sequence[tuple[str, Finding]] = ()
+        self._numbers: Mapping[str, str] = {}
+        self._rate = 1
+
+    def show(self, rows: Sequence[tuple[str, Finding]], numbers: Mapping[str, str], rate: int) -> None:
+        """Show these; `numbers` are what stands before the times of a chapter's findings, `rate` that of their positions."""
+        same = len(rows) == len(self._rows)
+        if not same:
+            self.beginResetModel()
+        self._rows, self._numbers, self._rate = rows, numbers, rate
+        if same:
+            self.dataChanged.emit(self.index(0), self.index(len(rows) - 1))
+        else:
+            self.endResetModel()
+
+    def keys(self) -> list[Key]:
+        """What is in the rows."""
+        return [(chapter, f.id) for chapter, f in self._rows]
+
+    def rowCount(self, parent: QModelIndex | None = None) -> int:  # noqa: N802 - Qt's name
+        """How many findings there are."""
+        return 0 if parent is not None and parent.isValid() else len(self._rows)
+
+    def data(self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole) -> object:
+        """What the delegate paints, and what a screen reader says."""
+        chapter, f = self._rows[index.row()]
+        kind = f.evidence.flaw or NAMES.get(f.kind.value, f.kind.value)
+        if role == ROLE:
+            where = " ".join(filter(None, (self._numbers.get(chapter, ""), clock(f.start / self._rate)[:-2])))
+            return f.decision.value, kind, finding_line(f), where, f"{100 * f.confidence:.0f} % sure"
+        if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.AccessibleTextRole):
+            return f"{kind}: {finding_line(f)}, {f.decision.value}"
+        return None
+
+
+class Docket(QListView):
+    """The list itself.  Tells what the user chooses in it; what is chosen from outside it does not tell."""
+
+    chosen = pyqtSignal(str, str)
+    several = pyqtSignal(list)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.rows = DocketModel(self)
+        self.setModel(self.rows)
+        self.setAccessibleName("Findings in reading order")
+        self.setVerticalScrollMode(QListView.ScrollMode.ScrollPerPixel)
+        self.setUniformItemSizes(True)
+        self.delegate = RowDelegate(self)
+        self.setItemDelegate(self.delegate)
+        self.setSelectionMode(QListView.SelectionMode.ExtendedSelection)
+        self.setToolTip("Shift or Ctrl and a click, or Shift and the arrows, select several to be decided at once")
+
+    def show_rows(
+        self,
+        rows: Sequence[tuple[str, Finding]],
+        numbers: Mapping[str, str],
+        rate: int,
+        current: Key,
+        selected: Sequence[Key] = (),
+    ) -> None:
+        """Show findings as in `DocketModel.show`, with one of them in hand, or several."""
+        self.blockSignals(True)
+        self.rows.show(rows, numbers, rate)
+        places = {key: row for row, key in enumerate(self.rows.keys())}
+        chosen = QItemSelection()
+        for key in selected or (current,):
+            if key in places:
+                index = self.rows.index(places[key])
+                chosen.select(index, index)
+        if (marked := self.selectionModel()) is not None:
+            if not selected and current in places:
+                marked.setCurrentIndex(self.rows.index(places[current]), QItemSelectionModel.SelectionFlag.NoUpdate)
+            marked.select(chosen, QItemSelectionModel.SelectionFlag.ClearAndSelect)
+        self.blockSignals(False)
+
+    def currentChanged(self, current: QModelIndex, previous: QModelIndex) -> None:  # noqa: N802 - Qt's name
+        """Another row is at hand."""
+        super().currentChanged(current, previous)
+        adding = QApplication.keyboardModifiers() & (Qt.KeyboardModifier.ShiftModifier | Qt.KeyboardModifier.ControlModifier)
+        if current.isValid() and not adding:
+            chapter, finding = self.rows.keys()[current.row()]
+            self.chosen.emit(finding, chapter)
+
+    def selectionChanged(self, selected: QItemSelection, deselected: QItemSelection) -> None:  # noqa: N802 - Qt's name
+        """Other rows are selected."""
+        super().selectionChanged(selected, deselected)
+        keys = self.rows.keys()
+        self.several.emit([keys[index.row()] for index in self.selectedIndexes()])
