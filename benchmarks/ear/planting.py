@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import random
 import re
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 from faithful_reel.core.hear.pronounce import is_word, phone_distance, phones_of
@@ -32,6 +33,8 @@ SHARES = {
     "false_start": 0.10,
     "take": 0.04,  # a whole sentence read again
 }
+AGAIN = {"repeated": 0.8, "false_start": 0.2}
+"""For readings in which nothing else goes wrong."""
 SPACING = 9
 """Words between two planted errors, at least."""
 
@@ -96,7 +99,9 @@ def _other(token: str, rng: random.Random) -> str | None:
     return _kept_case(new, token)
 
 
-def planted(chapter: Chapter, rng: random.Random, count: int) -> tuple[list[Sentence], list[Plant]]:
+def planted(
+    chapter: Chapter, rng: random.Random, count: int, shares: Mapping[str, float] = SHARES
+) -> tuple[list[Sentence], list[Plant]]:
     """About `count` errors in a chapter: sentences to be read, and what was planted in them, in reading order."""
     plants: dict[int, Plant] = {}
     sentences = []
@@ -104,7 +109,7 @@ def planted(chapter: Chapter, rng: random.Random, count: int) -> tuple[list[Sent
     for span in chapter.sentences():
         tokens = [chapter.words[i].text for i in span]
         sentences.append(Sentence(tokens, list(span), span.start in paragraphs))
-    wanted = [kind for kind, share in SHARES.items() for _ in range(max(1, round(share * count)))]
+    wanted = [kind for kind, share in shares.items() for _ in range(max(1, round(share * count)))]
     rng.shuffle(wanted)
     taken: list[int] = []
     for kind in wanted:

@@ -24,7 +24,7 @@ BUILD = HERE.parent.parent / "build" / "ear"
 sys.path[:0] = [str(HERE), str(HERE.parent.parent / "demo")]
 
 from make_demo import RATE, Booth, Sound, db, word_times  # noqa: E402
-from planting import Sentence, bare, planted  # noqa: E402
+from planting import AGAIN, SHARES, Sentence, bare, planted  # noqa: E402
 
 from faithful_reel.core.text.manuscript import read_script  # noqa: E402
 
@@ -109,15 +109,19 @@ def _read(booth: Booth, sentences: list[Sentence], rng: random.Random) -> tuple[
     return sound + booth.tone(sound.size, -62.0), times
 
 
-def made(voice: str, number: int) -> tuple[Path, Path, dict]:
-    """Sound, script and truth of one chapter read by one voice; made where they are not there yet."""
+def made(voice: str, number: int, *, again: bool = False) -> tuple[Path, Path, dict]:
+    """Sound, script and truth of one chapter read by one voice; made where they are not there yet.
+
+    `again` is another reading of it, in which much is said twice and nothing else goes wrong.
+    """
     BUILD.mkdir(parents=True, exist_ok=True)
     script = HERE / f"prose-{number}.txt"
-    sound, truth = BUILD / f"{voice}-{number}.flac", BUILD / f"{voice}-{number}.json"
+    name = f"{voice}-{number}-again" if again else f"{voice}-{number}"
+    sound, truth = BUILD / f"{name}.flac", BUILD / f"{name}.json"
     if not truth.is_file():
-        seed = 100 * number + VOICES.index(voice)
+        seed = 1000 * again + 100 * number + VOICES.index(voice)
         rng = random.Random(seed)
-        sentences, plants = planted(read_script(script), rng, ERRORS)
+        sentences, plants = planted(read_script(script), rng, ERRORS, AGAIN if again else SHARES)
         booth = Booth(seed) if voice == "piper" else Flite(seed)
         x, times = _read(booth, sentences, rng)
         soundfile.write(sound, x, RATE, subtype="PCM_16")

@@ -94,7 +94,8 @@ def test_a_page_and_a_time(opened, desk):
 
 
 def shown(desk):
-    return [finding for _, finding in desk.list.rows.keys()]
+    keys = desk.list.rows.keys()
+    return [finding for _, finding in keys]
 
 
 def choose(combo, text):

@@ -152,7 +152,7 @@ class TestHelper:
 
     def test_its_end_is_told_once_and_it_begins_anew(self):
         before, helper = children(), Helper("faithful_reel.core.hear.phones_child")
-        question = False, bytes(2 * EAR_RATE), [("mud", "M AH D")]
+        question = "edges", bytes(2 * EAR_RATE), [("mud", "M AH D")], ()
         try:
             first = helper.ask(question)
             (child,) = children() - before
@@ -166,7 +166,7 @@ class TestHelper:
 
     def test_it_ends_when_nobody_can_ask_it_any_more(self):
         before, helper = children(), Helper("faithful_reel.core.hear.phones_child")
-        helper.ask((False, bytes(2 * EAR_RATE), [("mud", "M AH D")]))
+        helper.ask(("edges", bytes(2 * EAR_RATE), [("mud", "M AH D")], ()))
         assert len(children() - before) == 1
         del helper
         assert children() == before

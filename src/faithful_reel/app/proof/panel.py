@@ -22,7 +22,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from faithful_reel.app.proof.docket import NAMES, Docket, Key, finding_line
+from faithful_reel.app.proof.docket import NAMES, Docket, Key
 from faithful_reel.app.proof.names_pane import NamesPane
 from faithful_reel.app.proof.names_presenter import NamesPresenter
 from faithful_reel.app.proof.presenter import ProofPresenter
@@ -33,7 +33,7 @@ from faithful_reel.core.book.model import ChapterState
 from faithful_reel.core.book.splicing import placed_joins
 from faithful_reel.core.book.timeline import finding_spans
 from faithful_reel.core.collate.findings import Decision, Finding, Kind
-from faithful_reel.core.units import Span, clock, samples
+from faithful_reel.core.units import Span, samples
 
 DOCKET_WIDTH, NAMES_WIDTH = 304, 400
 

@@ -19,6 +19,8 @@ _SWAP, _OPEN, _EXTEND = 1.15, 0.55, 0.42
 NEAR_COST, NEAR_SOUND = 0.4, 0.5
 """What a swap costs of two words whose phones differ by no more than this share.  There is no finer scale: of two copies of
 a line the last is to be taken, not the one in which a name was heard a little better."""
+LONGEST_DOUBLE, _DOUBLED = 6, 0.1
+"""Words that are heard twice on the spot, at most, and what each of the first copy costs where it is not written."""
 MOST_COMPARED = 4_000_000
 """Pairs of different words whose sounds are compared; in a larger stretch read from another text all swaps cost alike."""
 
@@ -42,6 +44,15 @@ class _Atoms:
     words: tuple[str, ...]
     keys: tuple[str, ...]
     owner: tuple[int, ...]
+
+    def doubled(self) -> NDArray[np.bool_]:
+        """Which of them are said again right after them, alone or with their neighbours."""
+        found = np.zeros(len(self.keys), bool)
+        for count in range(1, LONGEST_DOUBLE + 1):
+            for at in range(len(self.keys) - 2 * count + 1):
+                if self.keys[at : at + count] == self.keys[at + count : at + 2 * count]:
+                    found[at : at + count] = True
+        return found
 
 
 def _atoms(forms: Sequence[Form]) -> _Atoms:
@@ -81,8 +92,10 @@ def _chosen_forms(written: Sequence[str], heard: _Atoms) -> list[Form]:
 
 
 @numba.njit(cache=True, nogil=True)
-def _table(a, b, swaps, open_, extend):  # type: ignore[no-untyped-def]  # pragma: no cover - compiled
+def _table(a, b, swaps, open_, extend, extends):  # type: ignore[no-untyped-def]  # pragma: no cover - compiled
     """Gotoh's algorithm (1982): three states, affine gaps, a cost for every pair.  Returns the traceback bits of every cell.
+
+    A word that was not heard costs `extend`, one that is not written its own of `extends`.
 
     Bits 0-1: where the match state came from (0 match, 1 written gap, 2 heard gap); bit 2: the heard gap (heard words
     with no written ones) goes on; bit 3: the written gap goes on.
@@ -95,7 +108,7 @@ def _table(a, b, swaps, open_, extend):  # type: ignore[no-untyped-def]  # pragm
     missing = np.full(m + 1, big)  # written words that were not heard
     match[0] = 0.0
     for j in range(1, m + 1):
-        extra[j] = open_ + extend * j
+        extra[j] = extends[j - 1] + (open_ if j == 1 else extra[j - 1])
         back[0, j] = 4 if j > 1 else 0
         match[j] = extra[j]
         back[0, j] |= 1
@@ -112,11 +125,11 @@ def _table(a, b, swaps, open_, extend):  # type: ignore[no-untyped-def]  # pragm
                 bits |= 8
             else:
                 missing[j] = match[j] + open_ + extend
-            if extra[j - 1] + extend < match[j - 1] + open_ + extend:
-                extra[j] = extra[j - 1] + extend
+            if extra[j - 1] < match[j - 1] + open_:
+                extra[j] = extra[j - 1] + extends[j - 1]
                 bits |= 4
             else:
-                extra[j] = match[j - 1] + open_ + extend
+                extra[j] = match[j - 1] + open_ + extends[j - 1]
             best = diagonal + swaps[a[i - 1], b[j - 1]]
             diagonal = match[j]
             if extra[j] < best - 1e-9:  # as good but for rounding is no better: the last copy is taken
@@ -144,12 +157,12 @@ def _swap_costs(a: Sequence[str], b: Sequence[str]) -> NDArray[np.float64]:
     return costs
 
 
-def _aligned(a: Sequence[str], b: Sequence[str]) -> list[tuple[int, int]]:
+def _aligned(a: Sequence[str], b: Sequence[str], doubled: NDArray[np.bool_]) -> list[tuple[int, int]]:
     """Pairs (i, j) of aligned words, same or swapped.  Of equal ways the one that takes the last copy of a repeat."""
     mine, theirs = list(dict.fromkeys(a)), list(dict.fromkeys(b))
     codes_a, codes_b = ({w: k for k, w in enumerate(words)} for words in (mine, theirs))
     row_a, row_b = (np.array([codes[w] for w in row], np.int64) for codes, row in ((codes_a, a), (codes_b, b)))
-    back = _table(row_a, row_b, _swap_costs(mine, theirs), _OPEN, _EXTEND)
+    back = _table(row_a, row_b, _swap_costs(mine, theirs), _OPEN, _EXTEND, np.where(doubled, _DOUBLED, _EXTEND))
     i, j, state = len(a), len(b), 0
     pairs: list[tuple[int, int]] = []
     while i or j:
@@ -206,6 +219,7 @@ def collated(written: Sequence[str], heard: Sequence[str]) -> list[Link]:
     heard_atoms = _atoms([spoken_forms(t)[0] for t in heard])
     written_atoms = _atoms(_chosen_forms(written, heard_atoms))
     a, b = written_atoms.keys, heard_atoms.keys
+    doubled = heard_atoms.doubled()
     pairs: list[tuple[int, int]] = []
     at_a = at_b = 0
     # cut in the middle of an anchor, and seldom: a repeat near an anchor must stay in one table
@@ -216,12 +230,13 @@ def collated(written: Sequence[str], heard: Sequence[str]) -> list[Link]:
             continue
         if i < at_a or j < at_b:
             continue
-        pairs += [(p + at_a, q + at_b) for p, q in _aligned(a[at_a:i], b[at_b:j])]
+        pairs += [(p + at_a, q + at_b) for p, q in _aligned(a[at_a:i], b[at_b:j], doubled[at_b:j])]
         at_a, at_b = i, j
-    return _links(written_atoms, heard_atoms, pairs, len(written), len(heard))
+    twice = set(range(len(heard))) - {owner for owner, first in zip(heard_atoms.owner, doubled, strict=True) if not first}
+    return _links(written_atoms, heard_atoms, pairs, len(written), len(heard), twice)
 
 
-def _links(w: _Atoms, h: _Atoms, pairs: list[tuple[int, int]], n_written: int, n_heard: int) -> list[Link]:
+def _links(w: _Atoms, h: _Atoms, pairs: list[tuple[int, int]], n_written: int, n_heard: int, doubled: set[int]) -> list[Link]:
     """Token links from atom pairs: tokens held together by a same pair form a link, the rest are differences."""
     groups: list[list[int]] = []  # [written start, stop, heard start, stop) of same links, in tokens
     spoiled_w: set[int] = set()
@@ -246,7 +261,7 @@ def _links(w: _Atoms, h: _Atoms, pairs: list[tuple[int, int]], n_written: int, n
     i = j = 0
     for start_w, stop_w, start_h, stop_h in [*groups, [n_written, n_written, n_heard, n_heard]]:
         if start_w > i or start_h > j:
-            links += _difference(w, h, range(i, start_w), range(j, start_h), silent)
+            links += _difference(w, h, range(i, start_w), range(j, start_h), silent, doubled)
         if stop_w > start_w:
             links.append(Link(range(start_w, stop_w), range(start_h, stop_h), same=True))
         i, j = stop_w, stop_h
@@ -262,7 +277,7 @@ def _text(atoms: _Atoms, tokens: range) -> list[str]:
     return [word for word, owner in zip(atoms.words, atoms.owner, strict=True) if owner in tokens]
 
 
-def _difference(w: _Atoms, h: _Atoms, written: range, heard: range, silent: set[int]) -> list[Link]:
+def _difference(w: _Atoms, h: _Atoms, written: range, heard: range, silent: set[int], doubled: set[int]) -> list[Link]:
     """Pair the tokens of a differing stretch by how they sound; joined and split words count as the same."""
     lo = [i for i in written if i not in silent]
     if not lo or not heard:
@@ -270,10 +285,10 @@ def _difference(w: _Atoms, h: _Atoms, written: range, heard: range, silent: set[
         rest = [Link(range(lo[0], lo[-1] + 1), range(heard.start, heard.start), same=False)] if lo else []
         extra = [Link(range(written.start, written.start), heard, same=False)] if heard else []
         return extra + (quiet if not lo else rest)
-    return _paired(w, h, written, heard)
+    return _paired(w, h, written, heard, doubled)
 
 
-def _paired(w: _Atoms, h: _Atoms, written: range, heard: range) -> list[Link]:
+def _paired(w: _Atoms, h: _Atoms, written: range, heard: range, doubled: set[int]) -> list[Link]:
     """Least-cost pairing of two short rows of tokens: 1-1, 1-2, 2-1 by phones; gaps cost by their length."""
     n, m = len(written), len(heard)
     if n * m > 40_000:  # a long stretch read from another text: nothing to pair
@@ -296,9 +311,11 @@ def _paired(w: _Atoms, h: _Atoms, written: range, heard: range) -> list[Link]:
             for di, dj in ((1, 1), (1, 2), (2, 1), (1, 0), (0, 1), (2, 2)):
                 if di > i or dj > j or not np.isfinite(cost[i - di, j - dj]):
                     continue
-                options.append(
-                    (cost[i - di, j - dj] + _pair_cost(left, right, left_phones, right_phones, i - di, di, j - dj, dj), di, dj)
-                )
+                if not di and heard[j - 1] in doubled:
+                    pair = _DOUBLED
+                else:
+                    pair = _pair_cost(left, right, left_phones, right_phones, i - di, di, j - dj, dj)
+                options.append((cost[i - di, j - dj] + pair, di, dj))
             if options:
                 best = min(options)
                 cost[i, j], move[i, j] = best[0], best[1:]

@@ -8,6 +8,8 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
 
+from faithful_reel.core.collate.again import AGAIN as GRAMMAR
+from faithful_reel.core.collate.again import BACK, Read, said_again
 from faithful_reel.core.collate.findings import AGAIN, Difference, departures
 from faithful_reel.core.collate.links import Link, collated
 from faithful_reel.core.hear.pronounce import common_words, is_word, phone_distance, phones_of
@@ -18,7 +20,7 @@ from faithful_reel.core.units import EAR_RATE, Span
 EARS = ("first", "second", "third")
 RANK = ("second", "first", "third")
 """Whose words are the ground that others are put into."""
-MOST_ALTERNATIVES = 3
+MOST_ALTERNATIVES = 4
 LONGEST = 24
 """Words of the longest reading that is held against its phones."""
 TRUSTED = 0.5
@@ -27,6 +29,8 @@ LINE, ALIKE = 5, 0.75
 """Words from which on two hearings need not be the same word by word to be the same line, and the share that must be."""
 VOTE = 30.0
 """Nats that an ear's word for a reading counts, where the ears heard several; and that all of it are words."""
+TWICE = 2
+"""Such votes for a reading that is nothing but words of the text, some of them twice."""
 CONTEXT = 2
 """Words on both sides of a place that are held against the phones with it."""
 EDGE = EAR_RATE // 12
@@ -132,6 +136,7 @@ def read_chunk(
     heard: Mapping[str, Sequence[Heard]],
     phones: Witness | None = None,
     sound: Span | None = None,
+    read: Read | None = None,
 ) -> Reading:
     """Hold what the ears heard in one chunk against the stretch of text that it reads.
 
@@ -150,6 +155,8 @@ def read_chunk(
         How well the sound of a stretch fits a row of words by their phones alone, in nats; None where it does not at all.
     sound : Span
         Where the chunk is, in samples at the ear's rate: what no ear wrote down at its ends is held against the phones too.
+    read : callable
+        Decodes a stretch by a grammar: it is asked for repeats that the ears tidied away.
     """
     text = [written[i] for i in segment]
     names = _trusted(heard)
@@ -157,20 +164,37 @@ def read_chunk(
     ground = tracks[0]
     weights = WEIGHTS if len(names) > 1 else ALONE
     spans = _merged([span for track in tracks for span in track.differing()], tracks)
+    repeats: tuple[tuple[int, int], ...] = ()
+    if read and sound and ground.words:
+        parts = [(lo, hi, [track.words[j].text for j in track.part(lo, hi)]) for lo, hi in spans for track in tracks]
+        ways = [way for way in parts if len(way[2]) <= way[1] - way[0]]  # what is more may be a repeat, misheard
+        around = written[max(0, segment.start - LONGEST) : segment.start], written[segment.stop : segment.stop + LONGEST]
+        again = said_again(around[0], text, around[1], ways, sound, read)
+        if again:
+            tracks.append(_Track(again.words, text))
+            names.append(GRAMMAR)
+            repeats = again.stretches
+            spans = _merged([*spans, *repeats, *tracks[-1].differing()], tracks)
     parts = [ground.part(lo, hi) for lo, hi in spans]
-    versions = [[[track.words[j] for j in track.part(lo, hi)] for track in tracks] for lo, hi in spans]
+    versions: list[list[list[Heard]]] = []
+    fits: list[Callable[[Sequence[str], Sequence[str]], float | None] | None] = []
     asked: list[tuple[list[Vote], list[tuple[str, ...]]]] = []
-    for (lo, hi), version in zip(spans, versions, strict=True):
-        here = text[lo:hi]
+    for lo, hi in spans:
+        twice = any(lo <= a and b <= hi for a, b in repeats)  # of all else the grammar is no judge
+        voting = [k for k, name in enumerate(names) if twice or name != GRAMMAR]
+        version = [[tracks[k].words[j] for j in tracks[k].part(lo, hi)] for k in voting]
         votes = [
             Vote(
                 names[k],
                 tuple(w.text for w in said),
                 min((w.confidence for w in said), default=_around(tracks[k], lo, hi)),
-                reads_as([w.text for w in said], here),
+                reads_as([w.text for w in said], text[lo:hi]),
             )
-            for k, said in enumerate(version)
+            for k, said in zip(voting, version, strict=True)
         ]
+        versions.append(version)
+        sounding = tracks[-1] if twice else ground  # whose words tell where the place lies in the sound
+        fits.append(partial(_fitting, phones, sounding.words, sound, sounding.part(lo, hi)) if phones else None)
         others: dict[str, tuple[str, ...]] = {}
         for vote in votes:
             if not vote.right:
@@ -178,29 +202,31 @@ def read_chunk(
         alternatives = list(others.values())[:MOST_ALTERNATIVES]
         asked.append((votes, alternatives))
     places: list[Place] = []
-    for (lo, hi), part, (votes, alternatives) in zip(spans, parts, asked, strict=True):
+    for (lo, hi), fitting, (votes, alternatives) in zip(spans, fits, asked, strict=True):
         if not alternatives:
             continue
         judged = []
         as_read = next((v.words for v in votes if v.right), tuple(_bare(t) for t in text[lo:hi]))
         for k, said in enumerate(alternatives):
             margin = None
-            if phones and max(len(said), len(as_read)) <= LONGEST:
-                margin = _fitting(phones, ground.words, sound, part, as_read, said)
+            if fitting and max(len(said), len(as_read)) <= LONGEST:
+                margin = fitting(as_read, said)
                 if margin == -UNFIT and sum(run_key(v.words) == run_key(said) for v in votes) > 1:
                     margin = None  # two ears have it: the stretch was taken too short
             first, last = segment.start + lo, segment.start + hi
             around = written[max(0, first - 30) : first], written[last : last + 30]
             features = features_of(text[lo:hi], said, votes, margin, *around)
             ears = sum(run_key(v.words) == run_key(said) for v in votes)
-            fit = VOTE * (ears + all(map(is_word, said))) + (-math.inf if margin is None else margin)
+            near_by = {run_key([t]) for t in written[max(0, first - BACK) : last + BACK]}
+            twice = len(said) > hi - lo and all(run_key([t]) in near_by for t in said)
+            likely = ears + all(map(is_word, said)) + TWICE * twice
+            fit = VOTE * likely + (-math.inf if margin is None else margin)
             judged.append((fit, -k, said, margin, features))
         _, _, said, margin, features = max(judged, key=lambda one: one[:2])  # what was said, before whether it was
         sure = confidence_of(features, weights)
         span = range(segment.start + lo, segment.start + hi)
         found = departures(written, starts, span, said)
-        if len(found) > 1:
-            fitting = partial(_fitting, phones, ground.words, sound, part) if phones else None
+        if len(found) > 1 or (span and found and (_again(found[0]) or found[0].written != span)):
             split = _split(written, starts, span, as_read, said, votes, found, weights, sure, fitting)
         else:
             split = tuple(Judged(d, sure, margin, features) for d in found)
@@ -227,7 +253,7 @@ def _split(
         mine = [said[j] for j in d.heard]
         own = []
         for vote, theirs in others:
-            here = [e for e in theirs if e.written == d.written or _overlap(e.written, d.written)]
+            here = [e for e in theirs if e.written == d.written or _overlap(e.written, d.written) or (_again(d) and _again(e))]
             same = [e for e in here if e.written == d.written and run_key(vote.words[j] for j in e.heard) == run_key(mine)]
             words = tuple(mine) if same else tuple(vote.words[j] for e in here for j in e.heard)
             own.append(Vote(vote.ear, words, vote.sure, not here))
@@ -392,8 +418,13 @@ def features_of(
     names = [t for t in written if _name_like(t)] if distance < 0.6 else []
     strange = any(not is_word(t) for t in names)
     key = run_key(said)
-    same = {v.ear: v for v in votes if not v.right and (run_key(v.words) == key or (not written and _same_line(v.words, said)))}
-    right = {v.ear: v for v in votes if v.right}
+    same = {
+        v.ear: v
+        for v in votes
+        if v.ear in EARS and not v.right and (run_key(v.words) == key or (not written and _same_line(v.words, said)))
+    }
+    tidied = not same and any(v.ear == GRAMMAR and run_key(v.words) == key for v in votes)
+    right = {} if tidied else {v.ear: v for v in votes if v.right}  # that they do not write it says little then
     found = {"one": 1.0}
     for ear in EARS:
         found[f"{ear}_has"] = float(ear in same)
@@ -406,7 +437,7 @@ def features_of(
         "great_margin": max(-1.0, min(2.0, margin / 150)) if margin is not None else 0.0,
         "margin_against_two": fits if len(right) > 1 else 0.0,
         "no_margin": float(margin is None and not written),
-        "breath": float(margin is None and not written) * (0.5 - min((v.sure for v in same.values()), default=0.5)),
+        "breath": float(margin is None and not written and len(said) == 1) * (0.5 - min((v.sure for v in same.values()), default=0.5)),
         "name": float(bool(names) and not strange),
         "strange_name": float(strange),
         "split": float(len(written) != len(said) and bool(written) and bool(said)),
@@ -416,8 +447,10 @@ def features_of(
         "near": float(bool(written) and bool(said) and distance < 0.2),
         "missing": float(not said),
         "extra": float(not written),
+        "tidied": float(tidied),
+        "tidied_margin": max(-1.0, min(2.0, (margin or 0.0) / 100)) if tidied else 0.0,
         "again": float(
-            not written
+            not (written or tidied)
             and any(run_key(near) == key or _same_line(near, said) for near in (before[-len(said) :], after[: len(said)]))
         ),
         "long": float(len(written) > 3),
@@ -455,32 +488,33 @@ def _name_like(token: str) -> bool:
 
 
 WEIGHTS = {
-    "one": -2.93,
-    "first_has": 0.87,
-    "first_right": -0.44,
-    "first_sure": 0.79,
-    "first_sure_right": -0.41,
-    "second_right": -1.59,
-    "second_sure": 0.76,
-    "third_has": 0.86,
-    "third_sure": 0.37,
-    "third_sure_right": -0.66,
-    "margin": 2.63,
-    "great_margin": 2.38,
-    "margin_against_two": -1.13,
-    "no_margin": 0.35,
+    "one": -3.35,
+    "first_has": 0.86,
+    "first_right": -0.72,
+    "first_sure": 0.47,
+    "first_sure_right": 0.37,
+    "second_has": 0.16,
+    "second_right": -2.21,
+    "second_sure": 0.66,
+    "second_sure_right": 0.49,
+    "third_has": 1.05,
+    "third_sure": 0.63,
+    "third_sure_right": -0.46,
+    "margin": 2.7,
+    "great_margin": 2.75,
+    "margin_against_two": -0.33,
+    "no_margin": 0.48,
     "breath": -7.0,  # set by hand: nobody breathes in the tuning chapters so that an ear makes a word of it
-    "name": -0.37,
-    "strange_name": 0.18,
-    "split": -0.11,
+    "name": -0.5,
+    "strange_name": 0.38,
+    "split": -0.4,
     "elided": -0.8,  # set by hand: hardly any stand in the tuning chapters, and readers swallow these all the time
-    "merged": -1.36,
-    "no_word": -0.25,
-    "near": -0.62,
-    "missing": 0.62,
-    "extra": 1.68,
-    "again": 1.96,
-    "long": 0.6,
+    "merged": -1.07,
+    "near": -0.28,
+    "missing": 0.91,
+    "extra": 0.67,
+    "tidied": 0.26,
+    "again": 1.43,
 }
 """Fitted by logistic regression (benchmarks/ear/fit.py) on chapters 1 to 3 of the ear's benchmark, both voices."""
 ALONE = {

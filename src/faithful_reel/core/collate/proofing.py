@@ -11,15 +11,15 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from faithful_reel.core.audio.files import let_go
-from faithful_reel.core.collate.findings import Difference, Evidence, Finding, departures
+from faithful_reel.core.collate.findings import Difference, Evidence, Finding
 from faithful_reel.core.collate.links import Link, collated
 from faithful_reel.core.collate.noises import flaws_of, levels_of
 from faithful_reel.core.collate.places import Judged, Place, Reading, read_chunk, run_key
 from faithful_reel.core.collate.retakes import beside_kept, with_marks
-from faithful_reel.core.collate.tidied import Tidied, tidied
 from faithful_reel.core.errors import SignalError
 from faithful_reel.core.hear.aligner import HELPERS, Aligned, Aligner, refined
 from faithful_reel.core.hear.ears import ENGLISH, Ears
+from faithful_reel.core.hear.grammar import Grammar
 from faithful_reel.core.hear.memory import Memory
 from faithful_reel.core.hear.pauses import Chunk, chunks_of
 from faithful_reel.core.hear.pronounce import phone_distance, phones_of
@@ -221,14 +221,11 @@ def proofed(
     with Aligner(memory) as aligner:
         readings = read_again(x, chapter, first, ears, aligner, Part(watch, 0.2, 0.9), memory)
         heard, owner, links = _agreed(chapter, readings)
-        heard = _with_edges(x, chapter, first.chunks, heard, owner, links, aligner, Part(watch, 0.9, 0.96))
-        again = (
-            _tidied_away(x, chapter, heard, owner, links, aligner, Part(watch, 0.96, 0.99)) if ears.second or ears.third else []
-        )
+        heard = _with_edges(x, chapter, first.chunks, heard, owner, links, aligner, Part(watch, 0.9, 0.99))
     listening = Listening(first.chunks, heard, owner, links)
     placed = placed_words(chapter, listening)
     levels = levels_of(x)
-    found = _departures(chapter, readings, heard, placed) + again + flaws_of(x, chapter, heard, links, levels=levels)
+    found = _departures(chapter, readings, heard, placed) + flaws_of(x, chapter, heard, links, levels=levels)
     spans = [Span(p.start, p.stop) if p else None for p in placed]
     findings = with_marks(beside_kept(found, heard, spans, levels), heard)
     findings.sort(key=lambda f: (f.start, f.word_index))
@@ -314,8 +311,13 @@ def read_again(
     def fits(span: Span, words: Sequence[str]) -> float | None:
         return aligner.fit(x, span, words)
 
+    def decoded(span: Span, grammar: Grammar) -> list[tuple[str, int, int]] | None:
+        return aligner.read(x, span, grammar)
+
     def read(chunk: int) -> Reading:
-        return read_chunk(segments[chunk], written, starts, versions[chunk], fits if others else None, first.chunks[chunk].span)
+        sound = first.chunks[chunk].span
+        asked = (fits, sound, decoded) if others else ()
+        return read_chunk(segments[chunk], written, starts, versions[chunk], *asked)
 
     readings: list[Reading] = []
     for reading in at_once(read, range(len(first.chunks)), HELPERS):
@@ -438,46 +440,6 @@ def _departures(
                 at = range(base + at.start, base + at.stop)
                 findings.append(_finding(written, place, judged, *_times(heard, placed, difference, at)))
         base += len(reading.words)
-    return findings
-
-
-def _tidied_away(
-    x: Signal,
-    chapter: Chapter,
-    heard: Sequence[Heard],
-    owner: Sequence[int],
-    links: Sequence[Link],
-    aligner: Aligner,
-    watch: Watch,
-) -> list[Finding]:
-    """Findings of repeats that no ear wrote down."""
-    written = [w.text for w in chapter.words]
-    starts = frozenset(s.start for s in chapter.sentences())
-    at = {j: link.written.start for link in links if link.same and link.written for j in link.heard}
-
-    def fit(span: Span, words: Sequence[str]) -> float | None:
-        return aligner.fit(x, span, words)
-
-    def several(look: Callable[[int], Tidied | None], odd: Sequence[int]) -> list[Tidied | None]:
-        found = []
-        for one in at_once(look, odd):
-            found.append(one)
-            let_go(x)
-            watch.tick(len(found) / len(odd), "looking for repeats")
-        return found
-
-    findings = []
-    for one in tidied(heard, owner, links, fit, several):
-        said = [heard[j].text for j in one.words]
-        here = at.get(one.words.start, 0)
-        start, stop = heard[one.words.start].start, heard[one.words.stop - 1].stop
-        for d in departures(written, starts, range(here, here), said):
-            evidence = Evidence(witness=one.margin, note="every ear wrote it once; the sound fits it said twice")
-            text = " ".join(written[i] for i in d.written)
-            said_twice = " ".join(said[j] for j in d.heard)
-            findings.append(
-                Finding("", d.kind, text, said_twice, d.written.start, len(d.written), start, stop, one.confidence, evidence)
-            )
     return findings
 
 

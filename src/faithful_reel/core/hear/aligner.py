@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import math
 import queue
-from collections.abc import Sequence
+import re
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from types import TracebackType
 from typing import Any, Self
@@ -12,6 +13,7 @@ from typing import Any, Self
 import numpy as np
 
 from faithful_reel.core.audio.roomtone import frame_levels
+from faithful_reel.core.hear.grammar import Grammar
 from faithful_reel.core.hear.helper import Helper
 from faithful_reel.core.hear.memory import Memory
 from faithful_reel.core.hear.pronounce import phones_of
@@ -72,30 +74,34 @@ class Aligner:
             self._free.put(helper)
 
     def _fitted(
-        self, x: Signal, span: Span, words: Sequence[str], *, comparing: bool
-    ) -> list[tuple[str, int, int, float]] | None:
+        self, x: Signal, span: Span, words: Iterable[str], task: str, grammar: tuple[object, ...] = ()
+    ) -> list[Fitted] | None:
+        """What a helper answers, or once answered; see `Fitter.answer`."""
         spelt = [(word, " ".join(phones_of(word))) for word in words]
 
         def made() -> list[Fitted] | None:
             audio = (np.clip(x[span.start : span.stop], -1, 1) * 32767).astype(np.int16).tobytes()
-            found: list[Fitted] | None = self._asked((comparing, audio, spelt))
+            found: list[Fitted] | None = self._asked((task, audio, spelt, grammar))
             return found
 
-        how = ("phones in wide beams", str(comparing), *(part for pair in spelt for part in pair))
+        how = ("phones in wide beams", task, *(part for pair in spelt for part in pair), repr(grammar))
         rows = self._memory.recalled(x, span, how, made)
         return None if rows is None else [(word, first, last, likelihood) for word, first, last, likelihood in rows]
 
     def align(self, x: Signal, span: Span, words: Sequence[str]) -> list[Aligned] | None:
         """Place `words`, plain and in order, in `span` of a recording at 16 kHz; None where they do not fit at all."""
         placed: list[Aligned] = []
-        for word, first, last, likelihood in self._fitted(x, span, words, comparing=False) or ():
-            if word.startswith(("<", "[", "+")):
-                continue
-            start = span.start + first * FRAME + CENTRE
-            stop = span.start + (last + 1) * FRAME + CENTRE
-            score = _nats(likelihood) / max(1, last + 1 - first)
-            placed.append(Aligned(min(start, span.stop - 1), min(max(stop, start + 1), span.stop), score))
+        for _, first, last, likelihood in _spoken(self._fitted(x, span, words, "edges") or ()):
+            start, stop = _edges(span, first, last)
+            placed.append(Aligned(start, stop, _nats(likelihood) / max(1, last + 1 - first)))
         return placed if len(placed) == len(words) else None
+
+    def read(self, x: Signal, span: Span, grammar: Grammar) -> list[tuple[str, int, int]] | None:
+        """The likeliest way through a grammar of plain words: what is said, with edges in samples; None where none fits."""
+        rows = tuple((a.start, a.stop, a.word) for a in grammar.arcs)
+        how = grammar.states, grammar.start, grammar.final, rows, grammar.skips, grammar.jumps
+        found = self._fitted(x, span, dict.fromkeys(a.word for a in grammar.arcs), "read", how)
+        return None if found is None else [(re.sub(r"\(\d+\)$", "", w), *_edges(span, a, b)) for w, a, b, _ in _spoken(found)]
 
     def fit(self, x: Signal, span: Span, tokens: Sequence[str]) -> float | None:
         """Acoustic log likelihood, in nats, of words by their phones alone; None where they do not fit at all.
@@ -107,10 +113,22 @@ class Aligner:
         if not words or len(span) < 10 * FRAME:
             return None
         if (span, words) not in self._fits:  # the text as written is held against every other reading of a place
-            found = self._fitted(x, span, words, comparing=True)
-            whole = found is not None and sum(not f[0].startswith(("<", "[", "+")) for f in found) == len(words)
+            found = self._fitted(x, span, words, "fit")
+            whole = found is not None and len(_spoken(found)) == len(words)
             self._fits[span, words] = sum(_nats(f[3]) for f in found) if found and whole else None
         return self._fits[span, words]
+
+
+def _spoken(rows: Sequence[Fitted]) -> list[Fitted]:
+    """Those that are words, not pauses or noises or steps of a grammar."""
+    return [row for row in rows if not row[0].startswith(("<", "[", "+", "("))]
+
+
+def _edges(span: Span, first: int, last: int) -> tuple[int, int]:
+    """Samples of a word's frames."""
+    start, stop = (span.start + frame * FRAME + CENTRE for frame in (first, last + 1))
+    start = min(start, span.stop - 1)
+    return start, min(max(stop, start + 1), span.stop)
 
 
 def _nats(likelihood: float) -> float:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from contextlib import AbstractContextManager, ExitStack, contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -14,6 +14,7 @@ from faithful_reel.core.hear.memory import Memory
 from faithful_reel.core.hear.pauses import Chunk
 from faithful_reel.core.hear.weights import Weights
 from faithful_reel.core.jobs import Unwatched, Watch, at_once
+from faithful_reel.core.text.spoken import plain
 from faithful_reel.core.units import Signal, Span
 
 THREADS = 2
@@ -82,7 +83,17 @@ def words_in(ear: Ear, x: Signal, span: Span, memory: Memory) -> list[Heard]:
         return [(w.text, w.start - span.start, w.stop - span.start, w.confidence) for w in ear.words(x, span)]
 
     rows = memory.recalled(x, span, ("words", ear.key), made)
-    return [Heard(text, a + span.start, b + span.start, sure, ear.witness) for text, a, b, sure in rows]
+    heard = [Heard(text, a + span.start, b + span.start, sure, ear.witness) for text, a, b, sure in rows]
+    return [part for word in heard for part in _singly(word)]
+
+
+def _singly(word: Heard) -> list[Heard]:
+    """A word said twice that an ear writes as one ("hand-hand"), as the two it is."""
+    parts = word.text.split("-")
+    if len(parts) < 2 or not parts[0] or len({plain(p) for p in parts}) > 1:
+        return [word]
+    cuts = [word.start + (word.stop - word.start) * k // len(parts) for k in range(len(parts) + 1)]
+    return [replace(word, text=part, start=cuts[k], stop=cuts[k + 1]) for k, part in enumerate(parts)]
 
 
 def hear(
