@@ -55,7 +55,7 @@ def real(d: Difference, plants: list[dict], exact: set[tuple[int, int]]) -> bool
             loose = int(not d.written or a == b)  # of a word more or less it is not said before or after which one
             near = d.written.start <= b + 1 and d.written.stop >= a - 1
             if d.written.start < b + loose and d.written.stop > a - loose:
-                return True
+                return True if len(d.written) <= max(1, b - a) else None  # of wider ones it is not said what is real in them
         beside |= near
     return None if beside else False
 
