@@ -32,6 +32,8 @@ from faithful_reel.core.text.manuscript import read_script
 
 PENALTY = 0.35
 """Of the squared weights, the first one's left out."""
+FURTHER = 2
+"""Further readings of each chapter, with repeats and false starts only."""
 OFTEN = 0.2
 """What a real departure counts in the readings that repeat five times as much as the others."""
 BY_HAND = {"breath": -7.0, "elided": -0.8}
@@ -67,7 +69,7 @@ def _again(d: Difference) -> bool:
 def gathered(ears: Ears) -> tuple[list[dict[str, float]], list[bool], list[int], list[float]]:
     """Features of every departure in the tuning chapters, whether it is real, the reading it is of, and how much it counts."""
     features, labels, groups, counts = [], [], [], []
-    for group, (voice, number, again) in enumerate(itertools.product(VOICES, TUNING, (False, True))):
+    for group, (voice, number, again) in enumerate(itertools.product(VOICES, TUNING, range(FURTHER + 1))):
         sound, script, truth = made(voice, number, again=again)
         x, chapter = ear_sound(sound), read_script(script)
         with Memory(BUILD / "heard.sqlite") as memory, Aligner(memory) as aligner:
@@ -80,7 +82,7 @@ def gathered(ears: Ears) -> tuple[list[dict[str, float]], list[bool], list[int],
                 if label is not None and not (again and judged.difference.written and judged.difference.kind not in AGAIN):
                     features.append(dict(judged.features))
                     labels.append(label)
-                    groups.append(group // 2)
+                    groups.append(group // (FURTHER + 1))
                     counts.append(OFTEN if again and label else 1.0)
         print(f"{voice} {number}: {len(labels)} departures so far", file=sys.stderr, flush=True)
     return features, labels, groups, counts

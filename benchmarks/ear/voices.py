@@ -109,14 +109,14 @@ def _read(booth: Booth, sentences: list[Sentence], rng: random.Random) -> tuple[
     return sound + booth.tone(sound.size, -62.0), times
 
 
-def made(voice: str, number: int, *, again: bool = False) -> tuple[Path, Path, dict]:
+def made(voice: str, number: int, *, again: int = 0) -> tuple[Path, Path, dict]:
     """Sound, script and truth of one chapter read by one voice; made where they are not there yet.
 
-    `again` is another reading of it, in which much is said twice and nothing else goes wrong.
+    `again` numbers further readings of it, in which much is said twice and nothing else goes wrong.
     """
     BUILD.mkdir(parents=True, exist_ok=True)
     script = HERE / f"prose-{number}.txt"
-    name = f"{voice}-{number}-again" if again else f"{voice}-{number}"
+    name = f"{voice}-{number}-again-{again}" if again else f"{voice}-{number}"
     sound, truth = BUILD / f"{name}.flac", BUILD / f"{name}.json"
     if not truth.is_file():
         seed = 1000 * again + 100 * number + VOICES.index(voice)
