@@ -61,7 +61,7 @@ def heard(bench, chapter_id="c1"):
     findings = (
         Finding("f1", Kind.MISREAD, words[10].text, "other", 10, 1, placed[10].start, placed[10].stop, 0.9),
         Finding("f2", Kind.REPEATED, "", "again", 30, 0, said[30].start, said[30].stop, 0.9),
-        Finding("f3", Kind.SKIPPED, words[40].text, "", 40, 1, placed[40].start, placed[40].start, 0.3),
+        Finding("f3", Kind.SKIPPED, words[40].text, "", 40, 1, placed[40].start, placed[40].start, 0.2),
         Finding("f4", Kind.MISREAD, words[60].text, "other", 60, 1, placed[60].start, placed[60].stop, 0.8),
     )
     bench.do(PlaceHearing(chapter_id, key, findings))

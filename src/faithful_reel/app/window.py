@@ -401,7 +401,12 @@ class Window(QMainWindow):
     # --- showing --------------------------------------------------------------------------------------------------
 
     def refresh(self) -> None:
-        """Show the book as it is: contents, counts, the desk at hand, the loupe."""
+        """Show the book as it is: contents, counts, the desk at hand, the loupe.
+
+        All is painted in the next turn of the event loop, so that what came meanwhile need not wait for both.
+        """
+        self.setUpdatesEnabled(False)
+        QTimer.singleShot(0, self._paint)
         book = self.bench.book
         self.book_title.setText(book.title)
         self.setWindowTitle(f"{book.title} – Faithful Reel")
@@ -419,6 +424,9 @@ class Window(QMainWindow):
         at = self.bench.session.store.step(self.bench.session.store.head).at
         self.saved.setText(f"step saved {at[11:]}" if at else "nothing changed yet")
         self.card_name.setText("no sound device: simulated sound card" if self.player.card.simulated else "")
+
+    def _paint(self) -> None:
+        self.setUpdatesEnabled(True)
 
     def _show_contents(self) -> None:
         self.contents.blockSignals(True)

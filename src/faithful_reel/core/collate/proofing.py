@@ -20,6 +20,7 @@ from faithful_reel.core.errors import SignalError
 from faithful_reel.core.hear.aligner import HELPERS, Aligned, Aligner, refined
 from faithful_reel.core.hear.ears import ENGLISH, Ears
 from faithful_reel.core.hear.grammar import Grammar
+from faithful_reel.core.hear.helper import give_back
 from faithful_reel.core.hear.memory import Memory
 from faithful_reel.core.hear.pauses import Chunk, chunks_of
 from faithful_reel.core.hear.pronounce import phone_distance, phones_of
@@ -33,6 +34,8 @@ BY_ONE_EAR = "by the multilingual ear alone, without a witness"
 NEAR_CUT, FAR_CUT, TIE = 3, 14, 0.3
 """Words by which the first ear may be wrong about where a chunk begins; and by which it may take the first copy of a clause
 for the last.  What two ways may differ by and still be as good."""
+GIVE_BACK_EVERY = 32
+"""Chunks; what the first pass took would else stay with us while two ears are at work."""
 LEAST = 0.03
 """Below this nothing is said: one ear misheard what the sound itself does not bear out."""
 
@@ -305,6 +308,8 @@ def read_again(
         for chunk, heard in enumerate(at_once(again, range(len(first.chunks)), THREADS) if others else ()):
             versions[chunk] |= heard
             let_go(x)
+            if chunk % GIVE_BACK_EVERY == 0:
+                give_back()
             watch.tick(0.7 * (chunk + 1) / len(first.chunks), "listening again")
     segments = _recut(segments_of(first, written), written, versions)
 

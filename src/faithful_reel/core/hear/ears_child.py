@@ -6,7 +6,7 @@ import ctypes
 import threading
 from pathlib import Path
 
-from faithful_reel.core.hear.helper import serve
+from faithful_reel.core.hear.helper import give_back, serve
 from faithful_reel.core.hear.third_ear import ThirdEar
 from faithful_reel.core.hear.windowed import Row, Windowed
 from faithful_reel.core.units import Signal
@@ -34,7 +34,7 @@ class Hearing:
         rows = self._model(recipe).words(audio)
         self._answered += 1
         if self._answered % GIVE_BACK_EVERY == 0:
-            _give_back()
+            give_back()
         return rows
 
     def _model(self, recipe: Recipe) -> Windowed | ThirdEar:
@@ -42,7 +42,7 @@ class Hearing:
             if recipe not in self._models:
                 folder, language, windowed = recipe
                 self._models[recipe] = Windowed(Path(folder), language, THREADS) if windowed else ThirdEar(Path(folder))
-                _give_back()  # the weights were read in another type than they are kept in
+                give_back()  # the weights were read in another type than they are kept in
             return self._models[recipe]
 
 
@@ -52,13 +52,6 @@ def _calm_allocator() -> None:
     if hasattr(libc, "mallopt"):
         for option, value in ((_ARENA_MAX, 2), (_TRIM_THRESHOLD, 1 << 22), (_MMAP_THRESHOLD, 1 << 20)):
             libc.mallopt(option, value)
-
-
-def _give_back() -> None:
-    """Give what lies free between memory that is used back to the system, too."""
-    libc = ctypes.CDLL(None)
-    if hasattr(libc, "malloc_trim"):
-        libc.malloc_trim(0)
 
 
 if __name__ == "__main__":
