@@ -7,9 +7,8 @@ from dataclasses import dataclass
 from operator import attrgetter
 
 import numpy as np
+import scipy  # its parts are loaded when they are first used: 55 MB that need not be there while the ears are at work
 from numpy.typing import NDArray
-from scipy.ndimage import percentile_filter
-from scipy.signal import butter, sosfilt
 
 from faithful_reel.core.audio.files import let_go
 from faithful_reel.core.audio.roomtone import frame_levels
@@ -102,11 +101,11 @@ def _minutes(x: Signal) -> Iterator[Signal]:
 
 def _low_levels(x: Signal) -> Levels:
     """RMS in dB of what lies under `LOW_HZ`, of successive 5 ms."""
-    sos = butter(4, LOW_HZ, fs=EAR_RATE, output="sos")
+    sos = scipy.signal.butter(4, LOW_HZ, fs=EAR_RATE, output="sos")
     state = np.zeros((len(sos), 2))
     parts = []
     for part in _minutes(x):
-        y, state = sosfilt(sos, part, zi=state)
+        y, state = scipy.signal.sosfilt(sos, part, zi=state)
         parts.append(frame_levels(y, EAR_RATE // 4))
     return np.concatenate(parts) if parts else np.zeros(0)
 
@@ -115,7 +114,7 @@ def _floor(levels: Levels) -> Levels:
     """The level that is undercut a twentieth of the time in `FLOOR_S` around every frame."""
     step = 40  # a fifth of a second
     quiet = np.array([np.percentile(levels[k : k + step], 15) for k in range(0, len(levels), step)])
-    around = percentile_filter(quiet, 10, size=max(1, round(FLOOR_S / 0.2)), mode="nearest")
+    around = scipy.ndimage.percentile_filter(quiet, 10, size=max(1, round(FLOOR_S / 0.2)), mode="nearest")
     return np.repeat(around, step)[: len(levels)]
 
 

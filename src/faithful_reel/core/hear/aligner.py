@@ -84,7 +84,7 @@ class Aligner:
             found: list[Fitted] | None = self._asked((task, audio, spelt, grammar))
             return found
 
-        how = ("phones", task, *(part for pair in spelt for part in pair), repr(grammar))
+        how = ("phones in wide beams", task, *(part for pair in spelt for part in pair), repr(grammar))
         rows = self._memory.recalled(x, span, how, made)
         return None if rows is None else [(word, first, last, likelihood) for word, first, last, likelihood in rows]
 

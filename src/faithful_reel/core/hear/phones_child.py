@@ -6,19 +6,13 @@ from typing import Any
 
 from faithful_reel.core.hear.helper import serve
 
-_WIDE, _NARROW = 1e-300, 1e-60
-"""The beams that a text is fitted in: in those that the decoder is made with, every sixth finds a wrong way, or none.  And those
-that a grammar is read in, which only proposes."""
-_OF_TASK: dict[str, dict[str, object]] = {
-    "edges": {"beam": _WIDE},
-    "fit": {"beam": _WIDE, "compallsen": True},  # only then can the scores of two texts be compared
-    "read": {"beam": _NARROW, "topn": 2, "pl_window": 5},  # with the same repeats on the tuning chapters, three times as fast
-}
-
-
+_WIDE = 1e-300
+"""The beams that a fit is looked for in.  In those that the decoder is made with, every sixth text finds a wrong way, or none;
+a grammar read in beams of 1e-100 is read another way in every sixteenth chunk."""
+_SETTINGS = {"bestpath": False, "loglevel": "FATAL", "beam": _WIDE, "pbeam": _WIDE, "wbeam": _WIDE}
 JUMP = 1e-3
-"""Likelihood of a grammar's jumps, before the decoder's own weight for such: on the tuning chapters one chunk in fifteen
-takes one, and four in ten of them rightly.  They are weighed afterwards."""
+"""Likelihood of a grammar's jumps, before the decoder's own weight for such: on the tuning chapters one chunk in eleven takes
+one, and four in ten of them rightly.  They are weighed afterwards."""
 Segments = list[tuple[str, int, int, float]]
 """Word, first frame, last frame, acoustic score as a likelihood."""
 
@@ -27,7 +21,7 @@ class Fitter:
     """Answers questions about sound, each the same way whatever was asked before."""
 
     def __init__(self) -> None:
-        self._decoders: dict[str, Any] = {}  # 30 MB each
+        self._decoders: dict[bool, Any] = {}  # 30 MB each
 
     def answer(self, asked: tuple[str, bytes, list[tuple[str, str]], Any]) -> Segments | None:
         """Segments of a text or a grammar forced onto 16-bit mono at 16 kHz; None where it does not fit at all.
@@ -37,9 +31,10 @@ class Fitter:
         them: (states, start, final, arcs, skips, jumps).
         """
         task, audio, words, grammar = asked
-        if task not in self._decoders:
-            self._decoders[task] = _decoder(**_OF_TASK[task])
-        decoder = self._decoders[task]
+        comparing = task == "fit"
+        if comparing not in self._decoders:
+            self._decoders[comparing] = _decoder(comparing=comparing)
+        decoder = self._decoders[comparing]
         for word, phones in words:
             if decoder.lookup_word(word) is None:
                 decoder.add_word(word, phones or "AH", True)
@@ -61,12 +56,16 @@ class Fitter:
         return [(s.word, s.start_frame, s.end_frame, s.ascore) for s in decoder.seg() or ()]
 
 
-def _decoder(*, beam: object, **more: object) -> Any:
+def _decoder(*, comparing: bool) -> Any:
     from pocketsphinx import Decoder, get_model_path
 
-    hmm, words = (get_model_path(name) for name in ("en-us/en-us", "en-us/cmudict-en-us.dict"))
-    beams = {"beam": beam, "pbeam": beam, "wbeam": beam}
-    return Decoder(hmm=hmm, dict=words, lm=None, bestpath=False, loglevel="FATAL", **beams, **more)
+    return Decoder(
+        hmm=get_model_path("en-us/en-us"),
+        dict=get_model_path("en-us/cmudict-en-us.dict"),
+        lm=None,
+        compallsen=comparing,  # only then can the scores of two texts be compared
+        **_SETTINGS,
+    )
 
 
 if __name__ == "__main__":
