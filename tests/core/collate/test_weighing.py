@@ -6,6 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from faithful_reel.core.collate.again import GRAMMAR
 from faithful_reel.core.collate.findings import SURE, Kind, is_shown
 from faithful_reel.core.collate.links import collated
 from faithful_reel.core.collate.places import confidence_of, features_of, read_chunk
@@ -21,11 +22,11 @@ def heard(text, ear, sure=0.8):
     return [Heard(w, k * STEP, (k + 1) * STEP, sure, ear) for k, w in enumerate(text.split())]
 
 
-def weighed(written, phones=None, sound=None, **ears):
+def weighed(written, phones=None, sound=None, read=None, **ears):
     """The chunk's reading: `ears` are what each one heard, with how sure where it is a pair."""
     tokens = written.split()
     said = {name: heard(*((text, name) if isinstance(text, str) else (text[0], name, text[1]))) for name, text in ears.items()}
-    return read_chunk(range(len(tokens)), tokens, frozenset([0]), said, phones, sound)
+    return read_chunk(range(len(tokens)), tokens, frozenset([0]), said, phones, sound, read)
 
 
 class Phones:
@@ -196,3 +197,22 @@ def finding():
     from faithful_reel.core.collate.findings import Finding
 
     return lambda kind, sure: Finding("f1", kind, "a", "b", 0, 1, 0, 10, sure)
+
+
+def test_a_repeat_that_only_the_grammar_reads_is_found_where_the_sound_bears_it_out():
+    """Every ear wrote it once."""
+    text = "he said that the boat was late"
+
+    phones = Phones("he said that that the boat was late")
+
+    def read(span, _grammar):
+        return [(w, span.start + 100 * k, span.start + 100 * k + 90) for k, w in enumerate(phones.truth.split())]
+
+    reading = weighed(text, phones, Span(0, 40 * STEP), read, first=text, second=text, third=text)
+    (judged,) = (j for p in reading.places for j in p.departures)
+    assert (judged.difference.kind, judged.difference.written) == (Kind.REPEATED, range(2, 3))
+    assert judged.margin > 0
+    assert judged.features["tidied"] == 1.0
+    assert judged.features["first_right"] == 0.0
+    (vote,) = (v for v in reading.places[0].votes if v.ear == GRAMMAR)
+    assert vote.words == ("that", "that")

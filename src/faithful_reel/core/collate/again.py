@@ -14,8 +14,8 @@ from faithful_reel.core.units import Span
 BACK, AHEAD = 3, 6
 """Words that may be said again from within the chunk; and of what comes after it, before it is broken off."""
 MOST_FORMS = 4
-AGAIN = "again"
-"""Who heard what was read by the grammar."""
+GRAMMAR = "grammar"
+"""Who heard what was read by the grammar, among the ears."""
 
 Read = Callable[[Span, Grammar], list[tuple[str, int, int]] | None]
 """Decodes a stretch by a grammar: plain words with their edges in samples."""
@@ -98,7 +98,7 @@ def said_again(
             continue
         _, first, last = rows[step.word]
         if said[step.arc]:
-            words.append(Heard(said[step.arc], first, last, 0.5, AGAIN))
+            words.append(Heard(said[step.arc], first, last, 0.5, GRAMMAR))
         else:
-            words[-1] = Heard(words[-1].text, words[-1].start, last, 0.5, AGAIN)
+            words[-1] = Heard(words[-1].text, words[-1].start, last, 0.5, GRAMMAR)
     return SaidAgain(tuple(words), tuple(stretches))

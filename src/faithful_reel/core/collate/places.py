@@ -8,8 +8,7 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
 
-from faithful_reel.core.collate.again import AGAIN as GRAMMAR
-from faithful_reel.core.collate.again import BACK, Read, said_again
+from faithful_reel.core.collate.again import BACK, GRAMMAR, Read, said_again
 from faithful_reel.core.collate.findings import AGAIN, Difference, departures
 from faithful_reel.core.collate.links import Link, collated
 from faithful_reel.core.hear.pronounce import common_words, is_word, phone_distance, phones_of

@@ -14,7 +14,7 @@ from faithful_reel.core.audio.files import let_go
 from faithful_reel.core.collate.findings import Difference, Evidence, Finding
 from faithful_reel.core.collate.links import Link, collated
 from faithful_reel.core.collate.noises import flaws_of, levels_of
-from faithful_reel.core.collate.places import Judged, Place, Reading, read_chunk, run_key
+from faithful_reel.core.collate.places import EARS, Judged, Place, Reading, read_chunk, run_key
 from faithful_reel.core.collate.retakes import beside_kept, with_marks
 from faithful_reel.core.errors import SignalError
 from faithful_reel.core.hear.aligner import HELPERS, Aligned, Aligner, refined
@@ -30,6 +30,7 @@ from faithful_reel.core.text.spoken import plain, sound_key, spoken_forms
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.units import EAR_RATE, Signal, Span
 
+TIDIED = "every ear wrote it once; the sound fits it said twice"
 BY_ONE_EAR = "by the multilingual ear alone, without a witness"
 NEAR_CUT, FAR_CUT, TIE = 3, 14, 0.3
 """Words by which the first ear may be wrong about where a chunk begins; and by which it may take the first copy of a clause
@@ -479,6 +480,7 @@ def _finding(written: Sequence[str], place: Place, judged: Judged, start: int, s
             witness=None if judged.margin is None else round(judged.margin, 1),
             second=others.get("second"),
             third=others.get("third"),
+            note=TIDIED if judged.features["tidied"] and not any(judged.features[f"{ear}_has"] for ear in EARS) else "",
         ),
     )
 
