@@ -13,6 +13,8 @@ import pytest
 import soundfile
 from support.sounds import speech_like
 
+from faithful_reel.core.collate.findings import READING
+
 
 def call(*args, folder=None):
     """Run `faithful-reel` in a process of its own."""
@@ -37,7 +39,7 @@ def test_proof_gives_the_documented_shape(demo):
     for f in result["findings"]:
         assert set(f) == {"kind", "written", "heard", "start", "end", "confidence", "word_index", "word_count", "flaw", "note"}
         assert 0 <= f["start"] <= f["end"] <= result["audio_seconds"]
-        assert f["confidence"] >= 0.5
+        assert f["confidence"] >= (0.3 if f["kind"] in READING else 0.5)  # what the window does not fold away
     tokens = (demo / "chapter-2.txt").read_text().split()
     for f in (f for f in result["findings"] if f["kind"] in ("misread", "skipped")):
         assert " ".join(tokens[f["word_index"] : f["word_index"] + f["word_count"]]) == f["written"]

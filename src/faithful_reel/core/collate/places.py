@@ -20,7 +20,7 @@ EARS = ("first", "second", "third")
 RANK = ("second", "first", "third")
 """Whose words are the ground that others are put into."""
 MOST_ALTERNATIVES = 4
-LONGEST = 24
+LONGEST = 40
 """Words of the longest reading that is held against its phones."""
 TRUSTED = 0.5
 """Share of its words in which an ear must agree with another, to be believed in a chunk at all."""
@@ -168,7 +168,7 @@ def read_chunk(
         heard_there = [(lo, hi, [track.words[j].text for j in track.part(lo, hi)]) for lo, hi in spans for track in tracks]
         ways = [way for way in heard_there if len(way[2]) <= way[1] - way[0]]  # what is more may be a repeat, misheard
         again = said_again(written[: segment.start], text, written[segment.stop :], ways, sound, read)
-        if again:
+        if again and not _told_otherwise(again.stretches, text, spans, tracks):
             tracks.append(_Track(again.words, text))
             names.append(GRAMMAR)
             repeats = again.stretches
@@ -230,6 +230,20 @@ def read_chunk(
             split = tuple(Judged(d, sure, margin, features) for d in found)
         places.append(Place(span, said, tuple(votes), margin, sure, split, range(0), agreed=False))
     return _agreed(ground, parts, versions, places, asked)
+
+
+def _told_otherwise(
+    stretches: Sequence[tuple[int, int]], text: Sequence[str], spans: Sequence[tuple[int, int]], tracks: Sequence[_Track]
+) -> bool:
+    """Whether two ears agree on a row between two written words that the grammar takes in another cut to be said again."""
+    for lo, hi in spans:
+        rows = [[run_key([track.words[j].text]) for j in track.part(lo, hi)] for track in tracks]
+        for row in (row for row in rows if lo == hi and rows.count(row) > 1):
+            for a, b in stretches:
+                own = [run_key([t]) for t in text[a:b]]
+                if own != row and len(set(own) & set(row)) > 1 and lo <= b and a <= hi + len(row):
+                    return True
+    return False
 
 
 def _split(
