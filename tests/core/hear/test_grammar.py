@@ -7,6 +7,7 @@ from hypothesis import strategies as st
 
 from faithful_reel.core.collate.again import AHEAD, BACK, said_again
 from faithful_reel.core.hear.grammar import Arc, Grammar, Step, traced
+from faithful_reel.core.hear.recogniser import Heard, _singly
 from faithful_reel.core.units import Span
 
 SOUND = Span(0, 160_000)
@@ -118,3 +119,9 @@ def test_only_a_few_words_around_the_chunk_are_in_its_grammar():
     said_again(["a"] * 50, "he ran on".split(), ["b"] * 50, (), SOUND, read)
     words = [arc.word for arc in read.asked.arcs]
     assert (words.count("a"), words.count("b")) == (BACK, AHEAD)
+
+
+def test_a_word_that_an_ear_writes_as_one_with_its_repeat_is_two():
+    assert [(h.text, h.start, h.stop) for h in _singly(Heard("hand-hand", 10, 30, 0.9))] == [("hand", 10, 20), ("hand", 20, 30)]
+    for whole in ("half-hearted", "-", "hand", "-hand"):
+        assert _singly(Heard(whole, 0, 10, 0.9)) == [Heard(whole, 0, 10, 0.9)]
