@@ -257,3 +257,24 @@ def test_the_first_of_two_copies_is_the_one_too_many_though_words_beside_it_were
     same = {(link.written.start, link.heard.start) for link in links if link.same}
     assert {(3, 5), (4, 6)} <= same
     assert not any(set(link.heard) & {3, 4} and link.written for link in links)
+
+
+@pytest.mark.parametrize(
+    ("first", "finding"),
+    [
+        ("He had held the post since 1904 and did not like her prices.", ("repeated", "He had held the post since 1904 and did not like surprises.")),
+        ("He had held the post since 1904 and dig not.", ("false_start", "He had held the post since 1904 and did not")),
+    ],
+)  # fmt: skip
+def test_the_misheard_end_of_a_reading_belongs_to_it(first, finding):
+    again = "He had held the post since 1904"
+    kind, text = finding
+    assert found(TEXT.replace(again, f"{first} {again}")) == [(kind, text, first)]
+
+
+def test_what_the_narrator_says_between_two_readings_is_no_part_of_the_first():
+    again = "He had held the post since 1904"
+    assert found(TEXT.replace(again, f"{again} oh bother {again}")) == [
+        ("false_start", again, again),
+        ("added", "", "oh bother"),
+    ]

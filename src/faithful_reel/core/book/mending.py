@@ -84,7 +84,9 @@ def mending_edit(
         start, stop = span.start - lead, after - lead
         if columns is not None and lead:
             start = before_onset(columns, before, span.start, book.rate)
-            stop = before_onset(columns, span.stop, after, book.rate)
+            near = range(max(span.stop, after - round(REACH_S * book.rate)), after)
+            joins = [at for at in chapter.reel.lanes[0].starts() if at in near] if chapter.reel else []
+            stop = joins[-1] if joins else before_onset(columns, span.stop, after, book.rate)  # two cuts that meet leave one join
         return CutAndClose(start, stop)
     if finding.kind is Kind.PAUSE:
         usual = finding.evidence.usual

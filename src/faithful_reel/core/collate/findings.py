@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 
 from faithful_reel.core.collate.links import Link, collated
-from faithful_reel.core.hear.pronounce import phone_distance, phones_of
+from faithful_reel.core.hear.pronounce import phone_distance, phones_read
 from faithful_reel.core.text.spoken import sound_key, spoken_forms
 
 
@@ -104,6 +104,8 @@ class Difference:
     heard: range
 
 
+LONGEST_END = 3
+"""Words at the end of another reading that may be misheard together."""
 _CLAUSE_END = re.compile(r"[.,;:!?…—–-][\"'”’)]*$")
 
 
@@ -164,8 +166,10 @@ def near(a: str, b: str) -> bool:
     left, right = spoken_forms(a), spoken_forms(b)
     if any(tuple(map(sound_key, f)) == tuple(map(sound_key, g)) for f in left for g in right):
         return True
-    p = tuple(x for word in left[0] for x in phones_of(word))
-    q = tuple(x for word in right[0] for x in phones_of(word))
+    return _alike(phones_read([a]), phones_read([b]))
+
+
+def _alike(p: tuple[str, ...], q: tuple[str, ...]) -> bool:
     return phone_distance(p, q) <= 0.35 * max(len(p), len(q), 1)
 
 
@@ -182,17 +186,17 @@ def _extra(written: Sequence[str], said: Sequence[str], sentence_starts: frozens
     h_keys = [_key(t) for t in said[at:stop]]
     first = at
     while at < stop:
+        if _is_misheard_end(found, written, said, sentence_starts, range(at, stop)):
+            return found
         read, start, length = _reread(w_keys, h_keys[at - first :], here, sentence_starts)
         if not read and stop - at <= 3:
             read, start, length = _short_reread(written, said, at, stop, here)
         while read and at + read < stop and start + length < len(written) and near(written[start + length], said[at + read]):
             read, length = read + 1, length + 1  # the last word was misheard
         if read:
-            if added_from < at:
+            if added_from < at and not _is_misheard_end(found, written, said, sentence_starts, range(added_from, at)):
                 found.append(Difference(Kind.ADDED, range(here, here), range(added_from, at)))
-            broken_off = start in sentence_starts and not _CLAUSE_END.search(written[start + length - 1])
-            kind = Kind.FALSE_START if broken_off else Kind.REPEATED
-            found.append(Difference(kind, range(start, start + length), range(at, at + read)))
+            found.append(_read_again(written, sentence_starts, range(start, start + length), range(at, at + read)))
             at += read
             added_from = at
         else:
@@ -200,6 +204,29 @@ def _extra(written: Sequence[str], said: Sequence[str], sentence_starts: frozens
     if added_from < stop:
         found.append(Difference(Kind.ADDED, range(here, here), range(added_from, stop)))
     return found
+
+
+def _read_again(written: Sequence[str], sentence_starts: frozenset[int], text: range, heard: range) -> Difference:
+    broken_off = text.start in sentence_starts and not _CLAUSE_END.search(written[text.stop - 1])
+    return Difference(Kind.FALSE_START if broken_off else Kind.REPEATED, text, heard)
+
+
+def _is_misheard_end(
+    found: list[Difference], written: Sequence[str], said: Sequence[str], sentence_starts: frozenset[int], heard: range
+) -> bool:
+    """Whether heard words sound, all together, like what follows the reading before them in the text: then they are its end."""
+    last = found[-1] if found else None
+    if not last or last.kind not in AGAIN or last.heard.stop != heard.start or len(heard) > LONGEST_END:
+        return False
+    own = phones_read(said[j] for j in heard)
+    stops = range(last.written.stop + max(1, len(heard) - 1), min(len(written), last.written.stop + len(heard) + 1) + 1)
+    texts = {stop: phones_read(written[last.written.stop : stop]) for stop in stops}
+    nearest = min(texts, key=lambda stop: phone_distance(own, texts[stop]), default=None)
+    if nearest is None or not _alike(own, texts[nearest]):
+        return False
+    text = range(last.written.start, nearest)
+    found[-1] = _read_again(written, sentence_starts, text, range(last.heard.start, heard.stop))
+    return True
 
 
 def _key(token: str) -> str:

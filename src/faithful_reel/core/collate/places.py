@@ -11,7 +11,7 @@ from functools import partial
 from faithful_reel.core.collate.again import BACK, GRAMMAR, Read, said_again
 from faithful_reel.core.collate.findings import AGAIN, Difference, departures
 from faithful_reel.core.collate.links import Link, collated
-from faithful_reel.core.hear.pronounce import common_words, is_word, phone_distance, phones_of
+from faithful_reel.core.hear.pronounce import common_words, is_word, phone_distance, phones_read
 from faithful_reel.core.hear.recogniser import Heard
 from faithful_reel.core.text.spoken import plain, sound_key, spoken_forms
 from faithful_reel.core.units import EAR_RATE, Span
@@ -425,7 +425,7 @@ def features_of(
     after: Sequence[str] = (),
 ) -> dict[str, float]:
     """What a place is judged by; each between about -1 and 2.  `before` and `after` are the written words around it."""
-    w, h = _phones(written), _phones(said)
+    w, h = phones_read(written), phones_read(said)
     distance = phone_distance(w, h) / max(len(w), len(h), 1)
     names = [t for t in written if _name_like(t)] if distance < 0.6 else []
     strange = any(not is_word(t) for t in names)
@@ -455,7 +455,7 @@ def features_of(
         "strange_name": float(strange),
         "split": float(len(written) != len(said) and bool(written) and bool(said)),
         "elided": float(bool(w) and w != h and _without_stops(w) == _without_stops(h)),
-        "merged": float(_merges(w, h, _phones(after[:1])[:1])),
+        "merged": float(_merges(w, h, phones_read(after[:1])[:1])),
         "no_word": float(any(not is_word(t) for t in said)),
         "near": float(bool(written) and bool(said) and distance < 0.2),
         "missing": float(not said),
@@ -475,10 +475,6 @@ def features_of(
 def _same_line(a: Sequence[str], b: Sequence[str]) -> bool:
     """Whether two rows of words are two hearings of a line; not every word of it must be the same."""
     return len(b) >= LINE and _alike([run_key([t]) for t in a], [run_key([t]) for t in b]) >= ALIKE
-
-
-def _phones(tokens: Sequence[str]) -> tuple[str, ...]:
-    return tuple(p for t in tokens for word in spoken_forms(t)[0] for p in phones_of(word))
 
 
 def _merges(w: tuple[str, ...], h: tuple[str, ...], following: tuple[str, ...]) -> bool:

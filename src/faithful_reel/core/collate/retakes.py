@@ -9,9 +9,8 @@ import numpy as np
 
 from faithful_reel.core.collate.findings import AGAIN, Finding
 from faithful_reel.core.collate.flaws import Flaw, Levels
-from faithful_reel.core.hear.pronounce import phones_of
+from faithful_reel.core.hear.pronounce import phones_read
 from faithful_reel.core.hear.recogniser import Heard
-from faithful_reel.core.text.spoken import spoken_forms
 from faithful_reel.core.units import EAR_RATE, Span
 
 MARK_S = 0.3
@@ -82,5 +81,4 @@ def _pace(words: Sequence[Heard]) -> float:
 
 def _expected_s(word: Heard) -> float:
     """How long a word lasts at an even pace: 45 ms and 75 ms a phone (from memory, only compared with its like)."""
-    phones = sum(len(phones_of(w)) for w in spoken_forms(word.text)[0])
-    return 0.045 + 0.075 * phones
+    return 0.045 + 0.075 * len(phones_read([word.text]))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import importlib.util
 import re
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
@@ -13,7 +13,7 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
-from faithful_reel.core.text.spoken import plain, spelling
+from faithful_reel.core.text.spoken import plain, spelling, spoken_forms
 
 _GRAPHEMES = ["<pad>", "<unk>", "</s>", *"abcdefghijklmnopqrstuvwxyz"]
 _PHONEMES = [
@@ -149,6 +149,11 @@ def _guess(word: str) -> str:
             break
         phones.append(_PHONEMES[last].rstrip("012"))
     return " ".join(p for p in phones if not p.startswith("<"))
+
+
+def phones_read(tokens: Iterable[str]) -> tuple[str, ...]:
+    """The phones of a row of tokens in their plainest spoken form, one word after another."""
+    return tuple(p for t in tokens for word in spoken_forms(t)[0] for p in phones_of(word))
 
 
 @lru_cache(maxsize=65_536)

@@ -9,10 +9,12 @@ from dataclasses import asdict, dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from faithful_reel.core.audio.roomtone import frame_levels, quiet_threshold
+from faithful_reel.core.audio.roomtone import FRAME_S, frame_levels, quiet_threshold
 from faithful_reel.core.units import Signal
 
-AROUND_S = 0.9
+AROUND_S, REACH_S = 0.9, 3.0
+LEAST_FRAMES = 5
+"""How much on either side is compared, and how far off its speech may lie: between sentences a join has only pause around it."""
 _BANDS_HZ = np.geomspace(125, 8000, 19)
 
 
@@ -20,8 +22,8 @@ _BANDS_HZ = np.geomspace(125, 8000, 19)
 class Seam:
     """How a boundary differs from one side to the other; all in dB, smaller is smoother.
 
-    level_step_db : speech level after minus before; floor_step_db : the same of the quiet moments;
-    tone_step_db : mean difference of third-octave levels once the level is taken out;
+    level_step_db : level of the speech that comes next minus that of the speech before; floor_step_db : the same of the quiet
+    moments close by; tone_step_db : mean difference of the third-octave levels of that speech once its level is taken out;
     click_db : how far the sharpest change of slope within 3 ms stands over that of the 60 ms around it.
     """
 
@@ -37,22 +39,24 @@ class Seam:
 
 def seam_at(x: Signal, at: int, rate: int) -> Seam:
     """Measure the boundary at sample `at` of (n,) audio."""
-    reach = round(AROUND_S * rate)
-    before, after = x[max(0, at - reach) : at], x[at : at + reach]
-    levels = frame_levels(np.concatenate([before, after]), rate)
-    threshold = quiet_threshold(levels)
-    left, right = frame_levels(before, rate), frame_levels(after, rate)
-    tone = 0.0
-    bands = [_bands(side, rate, threshold) for side in (before, after)]
-    if bands[0] is not None and bands[1] is not None:
-        difference = bands[1] - bands[0]
-        tone = float(np.mean(np.abs(difference - np.median(difference))))
-    return Seam(
-        _step(left[left >= threshold], right[right >= threshold]),
-        _step(left[left < threshold], right[right < threshold]),
-        tone,
-        _click(x, at, rate),
-    )
+    reach = round(REACH_S * rate)
+    sides = _side(x[max(0, at - reach) : at][::-1], rate), _side(x[at : at + reach], rate)
+    near = round(AROUND_S / FRAME_S)
+    threshold = quiet_threshold(np.concatenate([levels[:near] for _, levels in sides]))
+    speech = [np.flatnonzero(levels >= threshold)[:near] for _, levels in sides]
+    level, tone = 0.0, 0.0
+    if min(map(len, speech)) >= LEAST_FRAMES:
+        level = _step(*(levels[chosen] for (_, levels), chosen in zip(sides, speech, strict=True)))
+        left, right = (_bands(frames[chosen], rate) for (frames, _), chosen in zip(sides, speech, strict=True))
+        tone = float(np.mean(np.abs(right - left - np.median(right - left))))
+    quiet = (levels[:near][levels[:near] < threshold] for _, levels in sides)
+    return Seam(level, _step(*quiet), tone, _click(x, at, rate))
+
+
+def _side(x: Signal, rate: int) -> tuple[Signal, NDArray[np.float64]]:
+    """20 ms frames (frames, samples) of one side, the one at the boundary first, and their levels."""
+    size = round(FRAME_S * rate)
+    return x[: len(x) // size * size].reshape(-1, size), frame_levels(np.ascontiguousarray(x), rate)
 
 
 def _step(left: NDArray[np.float64], right: NDArray[np.float64]) -> float:
@@ -65,17 +69,10 @@ def _power_mean(levels: NDArray[np.float64]) -> float:
     return float(10 * np.log10(np.mean(10 ** (levels / 10)) + 1e-12))
 
 
-def _bands(x: Signal, rate: int, threshold: float) -> NDArray[np.float64] | None:
-    """Third-octave levels in dB of the frames that speak; None where none does."""
-    size = round(0.02 * rate)
-    count = len(x) // size
-    if not count:
-        return None
-    frames = x[: count * size].reshape(count, size)
-    loud = frames[frame_levels(x, rate)[:count] >= threshold]
-    if len(loud) < 5:
-        return None
-    power = np.mean(np.abs(np.fft.rfft(loud * np.hanning(size), axis=1)) ** 2, axis=0)
+def _bands(frames: Signal, rate: int) -> NDArray[np.float64]:
+    """Third-octave levels in dB of (frames, samples)."""
+    size = frames.shape[1]
+    power = np.mean(np.abs(np.fft.rfft(frames * np.hanning(size), axis=1)) ** 2, axis=0)
     edges = np.searchsorted(np.fft.rfftfreq(size, 1 / rate), _BANDS_HZ)
     return np.array([10 * np.log10(power[a : max(a + 1, b)].mean() + 1e-12) for a, b in itertools.pairwise(edges)])
 
