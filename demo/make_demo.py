@@ -7,7 +7,6 @@ The voice comes from a registry package and is a development dependency only.
 from __future__ import annotations
 
 import datetime as dt
-import itertools
 import json
 import re
 import sys
@@ -31,10 +30,14 @@ SEED = 1904
 TONE_DB = -62.0
 VOICE_DB = -24.0
 HEAD_S = 10.0
+PAUSE_S = 0.12
+"""The shortest gap between words that is a pause."""
 HERE = Path(__file__).parent
 TITLE, AUTHOR = "The Tide Clerk", "Ottoline Varrow"
 
 Sound = NDArray[np.float64]
+Word = tuple[str, int, int]
+"""A word and its samples, half-open."""
 
 
 @dataclass
@@ -101,10 +104,8 @@ def _sounds(phone: str) -> bool:
     return phone.isalpha() or phone in "ᵻɾʔ"
 
 
-def word_times(
-    words: list[str], phones: list[tuple[str, int, int]], alone: Callable[[str], list[str]]
-) -> list[tuple[str, int, int]]:
-    """Give every spoken phone (phone, start, stop) to a word by aligning with each word said alone; short gaps are halved."""
+def word_times(words: list[str], phones: list[tuple[str, int, int]], alone: Callable[[str], list[str]]) -> list[Word]:
+    """Give every spoken phone (phone, start, stop) to a word by aligning with each word said alone."""
     wanted = [(phone, index) for index, word in enumerate(words) for phone in alone(word)]
     cost = np.zeros((len(phones) + 1, len(wanted) + 1))
     cost[:, 0], cost[0, :] = np.arange(len(phones) + 1), np.arange(len(wanted) + 1)
@@ -127,12 +128,18 @@ def word_times(
     for (_, start, stop), word in zip(phones, owner, strict=True):
         if word >= 0:
             spans[word] = (min(spans.get(word, (start, 0))[0], start), stop)
-    result = [[w, *spans[k]] for k, w in enumerate(words)]
-    for left, right in itertools.pairwise(result):
-        gap = right[1] - left[2]
-        if gap < 0.12 * RATE:
-            left[2] = right[1] = left[2] + gap // 2
-    return [(str(w), int(a), int(b)) for w, a, b in result]
+    return [(w, *spans[k]) for k, w in enumerate(words)]
+
+
+def touching(words: list[Word]) -> list[Word]:
+    """The words with gaps that are no pauses halved between their neighbours."""
+    result = list(words)
+    for k in range(len(result) - 1):
+        (left, start, stop), (right, after, end) = result[k : k + 2]
+        if after - stop < PAUSE_S * RATE:
+            middle = stop + (after - stop) // 2
+            result[k : k + 2] = (left, start, middle), (right, middle, end)
+    return result
 
 
 class Booth:
@@ -144,10 +151,20 @@ class Booth:
         self.voice = PiperVoice.load(path, include_alignments=True)
         self.rng = np.random.default_rng(seed)
 
-    def spoken(self, text: str, *, pace: float = 1.18) -> tuple[Sound, list[tuple[str, int, int]]]:
-        """Say `text`: sound at RATE and (word, start, stop) in samples of every whitespace word."""
+    def spoken(self, text: str, *, pace: float = 1.18) -> tuple[Sound, list[Word]]:
+        """Say `text`: sound at RATE and every whitespace word."""
+        voice, words, _ = self.closely(text, pace=pace)
+        return voice, words
+
+    def closely(self, text: str, *, pace: float = 1.18) -> tuple[Sound, list[Word], list[Word]]:
+        """As `spoken`, and the words once more by their phones alone, with what lies between two words left to neither.
+
+        The voice says a blank after every phone, which its alignment counts to the phone before.  Beside a pause that is
+        silence; between words it and the space are spoken with one of them or the other.
+        """
         config = SynthesisConfig(length_scale=pace, noise_scale=0.45, noise_w_scale=0.6)
         phones: list[tuple[str, int]] = []
+        blanks: list[int] = []
         parts: list[Sound] = []
         for chunk in self.voice.synthesize(text, config, include_alignments=True):
             assert chunk.phoneme_alignments
@@ -155,12 +172,17 @@ class Booth:
             counted = sum(int(a.num_samples) for a in chunk.phoneme_alignments)
             assert abs(counted - audio.size) <= 512, (counted, audio.size)
             phones += [(a.phoneme, int(a.num_samples)) for a in chunk.phoneme_alignments]
+            last = np.cumsum([len(a.phoneme_ids) for a in chunk.phoneme_alignments]) - 1
+            blanks += [int(n) for n in chunk.phoneme_id_samples[last]]
             phones.append((" ", audio.size - counted))
+            blanks.append(0)
             parts.append(audio)
         voice = soxr.resample(np.concatenate(parts), 22_050, RATE, quality="VHQ")
         ends = np.cumsum([n for _, n in phones]) * 2
         said = [(p, int(e - 2 * n), int(e)) for (p, n), e in zip(phones, ends, strict=True) if _sounds(p)]
-        return voice, word_times(text.split(), said, self._alone)
+        own = [(p, int(e - 2 * n), int(e - 2 * b)) for (p, n), b, e in zip(phones, blanks, ends, strict=True) if _sounds(p)]
+        words = text.split()
+        return voice, touching(word_times(words, said, self._alone)), word_times(words, own, self._alone)
 
     def _alone(self, word: str) -> list[str]:
         return [p for sentence in self.voice.phonemize(word) for p in sentence if _sounds(p)]

@@ -23,11 +23,13 @@ HERE = Path(__file__).parent
 BUILD = HERE.parent.parent / "build" / "ear"
 sys.path[:0] = [str(HERE), str(HERE.parent.parent / "demo")]
 
-from make_demo import RATE, Booth, Sound, db, word_times  # noqa: E402
+from make_demo import PAUSE_S, RATE, Booth, Sound, Word, db, touching, word_times  # noqa: E402
 from planting import AGAIN, SHARES, Sentence, bare, planted  # noqa: E402
 
 from faithful_reel.core.text.manuscript import read_script  # noqa: E402
 
+TOUCHING_S = PAUSE_S
+"""The gap from which on words do not touch."""
 VOICES = ("piper", "flite")
 CHAPTERS = range(1, 9)
 ERRORS = 29
@@ -40,7 +42,7 @@ class Flite(Booth):
     def __init__(self, seed: int) -> None:
         self.rng = np.random.default_rng(seed)
 
-    def spoken(self, text: str, *, pace: float = 1.1) -> tuple[Sound, list[tuple[str, int, int]]]:
+    def closely(self, text: str, *, pace: float = 1.1) -> tuple[Sound, list[Word], list[Word]]:
         with tempfile.TemporaryDirectory() as folder:
             out = Path(folder) / "said.wav"
             segments = _flite(text, str(out), pace)
@@ -50,7 +52,8 @@ class Flite(Booth):
             if name != "pau":
                 said.append((name, round(before * RATE), round(end * RATE)))
             before = end
-        return soxr.resample(sound, rate, RATE, quality="VHQ"), word_times(text.split(), said, _flite_phones)
+        words = word_times(text.split(), said, _flite_phones)
+        return soxr.resample(sound, rate, RATE, quality="VHQ"), touching(words), words
 
 
 def _flite(text: str, out: str, pace: float) -> list[tuple[str, float]]:
@@ -87,7 +90,7 @@ def _read(booth: Booth, sentences: list[Sentence], rng: random.Random) -> tuple[
         text = " ".join(bare(t) for t in s.tokens)
         if s.paragraph:
             add(np.zeros(int(rng.uniform(0.3, 0.5) * RATE)))
-        voice, words = booth.spoken(text)
+        voice, words, edges = booth.closely(text)
         lead = max(0, words[0][1] - int(0.05 * RATE))
         if s.broken_off:
             last = words[s.broken_off - 1]
@@ -97,9 +100,9 @@ def _read(booth: Booth, sentences: list[Sentence], rng: random.Random) -> tuple[
         if s.times > 1:
             add(trimmed(voice, words[0][1], words[-1][2]))
             add(np.zeros(int(rng.uniform(0.6, 1.0) * RATE)))
-            voice, words = booth.spoken(text)
+            voice, words, edges = booth.closely(text)
             lead = max(0, words[0][1] - int(0.05 * RATE))
-        for (_, start, stop), of in zip(words, s.of, strict=True):
+        for (_, start, stop), of in zip(edges, s.of, strict=True):
             if of is not None:
                 times.append((of, (at + start - lead) / RATE, (at + stop - lead) / RATE))
         add(trimmed(voice, words[0][1], words[-1][2]))

@@ -13,11 +13,12 @@ from faithful_reel.core.units import Signal
 
 Recipe = tuple[str, str, bool]
 """The model's folder, its language, and whether it hears in windows."""
-THREADS = 2
 GIVE_BACK_EVERY = 2
 """Answers between two times that free memory is given back."""
 _TRIM_THRESHOLD, _MMAP_THRESHOLD, _ARENA_MAX = -1, -3, -8
 """Of glibc's malloc.h."""
+ALONE, TOGETHER = 8 << 20, 4 << 20
+"""Bytes from which on a model alone, and one of several, is given memory that goes back at once; that takes a fifth more time."""
 
 
 class Hearing:
@@ -41,19 +42,20 @@ class Hearing:
         with self._loading:
             if recipe not in self._models:
                 folder, language, windowed = recipe
-                self._models[recipe] = Windowed(Path(folder), language, THREADS) if windowed else ThirdEar(Path(folder))
+                _set_allocator({_MMAP_THRESHOLD: TOGETHER if self._models else ALONE})
+                self._models[recipe] = Windowed(Path(folder), language) if windowed else ThirdEar(Path(folder))
                 give_back()  # the weights were read in another type than they are kept in
             return self._models[recipe]
 
 
-def _calm_allocator() -> None:
+def _set_allocator(options: dict[int, int]) -> None:
     """Have memory given back: else every thread keeps what its largest chunk took."""
     libc = ctypes.CDLL(None)
     if hasattr(libc, "mallopt"):
-        for option, value in ((_ARENA_MAX, 2), (_TRIM_THRESHOLD, 1 << 22), (_MMAP_THRESHOLD, 1 << 20)):
+        for option, value in options.items():
             libc.mallopt(option, value)
 
 
 if __name__ == "__main__":
-    _calm_allocator()
+    _set_allocator({_ARENA_MAX: 2, _TRIM_THRESHOLD: 4 << 20})
     serve(Hearing().heard)

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Sequence
+from contextlib import ExitStack
 from pathlib import Path
 from typing import Any
 
@@ -25,14 +26,16 @@ TAIL = 200
 the recogniser does not notice the end and says the last words again."""
 MOST_TOKENS = 8.0
 """Tokens a second; more are a loop."""
+AT_ONCE = 2
+"""Threads that may ask together."""
 LOOP = 6
 """Tokens in a row; where they come twice it may be a loop, so the chunk is heard again in the full window."""
-_WHOLE = threading.Lock()
-"""A full window takes 140 MB more while it is heard: one at a time."""
+_WHOLE, _ENCODING = threading.Lock(), threading.Semaphore(AT_ONCE)
+"""A full window takes 140 MB more while it is encoded: one at a time, and nothing beside it."""
 
 
 class Windowed:
-    """A recogniser whose model lies in a folder; `at_once` threads may ask it together.
+    """A recogniser whose model lies in a folder; `AT_ONCE` threads may ask it together.
 
     Raises
     ------
@@ -40,13 +43,13 @@ class Windowed:
         The model can not be loaded.
     """
 
-    def __init__(self, folder: Path, language: str, at_once: int) -> None:
+    def __init__(self, folder: Path, language: str) -> None:
         from faster_whisper import WhisperModel
         from faster_whisper.tokenizer import Tokenizer
 
         try:
             self._whole = WhisperModel(
-                str(folder), device="cpu", compute_type="int8", cpu_threads=1, num_workers=at_once, local_files_only=True
+                str(folder), device="cpu", compute_type="int8", cpu_threads=1, num_workers=AT_ONCE, local_files_only=True
             )
         except (RuntimeError, ValueError, OSError) as error:
             raise EarMissing(
@@ -88,7 +91,12 @@ class _InWindow:
         size += size % 2
         padded = np.full((self._features.shape[0], size), self._features.min(), np.float32)  # what silence is extracted to
         padded[:, : self._frames] = self._features[:, : self._frames]
-        return self._ear.encode(padded)
+        with ExitStack() as alone:
+            if size == WINDOW:
+                alone.enter_context(_WHOLE)
+            for _ in range(AT_ONCE if size == WINDOW else 1):
+                alone.enter_context(_ENCODING)
+            return self._ear.encode(padded)
 
     def _tokens(self) -> list[int]:
         tokenizer = self._ear.tokenizer
@@ -99,9 +107,9 @@ class _InWindow:
     def words(self) -> list[Row]:
         tokens = self._tokens()
         if len(tokens) > MOST_TOKENS * self._frames / 100 + 8 or _comes_twice(tokens):
-            with _WHOLE:
-                self._encoded = self._encode(WINDOW)
-                tokens = self._tokens()
+            self._encoded = None  # before its larger one is made
+            self._encoded = self._encode(WINDOW)
+            tokens = self._tokens()
         if not tokens:
             return []
         tokenizer = self._ear.tokenizer
