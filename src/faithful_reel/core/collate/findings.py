@@ -186,7 +186,7 @@ def _extra(written: Sequence[str], said: Sequence[str], sentence_starts: frozens
     h_keys = [_key(t) for t in said[at:stop]]
     first = at
     while at < stop:
-        if _is_misheard_end(found, written, said, sentence_starts, range(at, stop)):
+        if _extends_last(found, written, said, sentence_starts, range(at, stop)):
             return found
         read, start, length = _reread(w_keys, h_keys[at - first :], here, sentence_starts)
         if not read and stop - at <= 3:
@@ -194,7 +194,7 @@ def _extra(written: Sequence[str], said: Sequence[str], sentence_starts: frozens
         while read and at + read < stop and start + length < len(written) and near(written[start + length], said[at + read]):
             read, length = read + 1, length + 1  # the last word was misheard
         if read:
-            if added_from < at and not _is_misheard_end(found, written, said, sentence_starts, range(added_from, at)):
+            if added_from < at and not _extends_last(found, written, said, sentence_starts, range(added_from, at)):
                 found.append(Difference(Kind.ADDED, range(here, here), range(added_from, at)))
             found.append(_read_again(written, sentence_starts, range(start, start + length), range(at, at + read)))
             at += read
@@ -211,10 +211,10 @@ def _read_again(written: Sequence[str], sentence_starts: frozenset[int], text: r
     return Difference(Kind.FALSE_START if broken_off else Kind.REPEATED, text, heard)
 
 
-def _is_misheard_end(
+def _extends_last(
     found: list[Difference], written: Sequence[str], said: Sequence[str], sentence_starts: frozenset[int], heard: range
 ) -> bool:
-    """Whether heard words sound, all together, like what follows the reading before them in the text: then they are its end."""
+    """Whether heard words sound, all together, like what follows the last reading in the text: then they are made its end."""
     last = found[-1] if found else None
     if not last or last.kind not in AGAIN or last.heard.stop != heard.start or len(heard) > LONGEST_END:
         return False
