@@ -17,7 +17,7 @@ GIVE_BACK_EVERY = 2
 """Answers between two times that free memory is given back."""
 _TRIM_THRESHOLD, _MMAP_THRESHOLD, _ARENA_MAX = -1, -3, -8
 """Of glibc's malloc.h."""
-ALONE, TOGETHER = 8 << 20, 2 << 20
+ALONE, TOGETHER = 8 << 20, 1 << 20
 """Bytes from which on a model alone, and one of several, is given memory that goes back at once: that takes longer."""
 
 

@@ -12,9 +12,10 @@ from numpy.typing import NDArray
 from faithful_reel.core.audio.roomtone import FRAME_S, frame_levels, quiet_threshold
 from faithful_reel.core.units import Signal
 
-AROUND_S, REACH_S = 0.9, 3.0
+AROUND_S, SPEECH_S, REACH_S = 0.9, 0.5, 3.0
 LEAST_FRAMES = 5
-"""How much on either side is compared, and how far off its speech may lie: between sentences a join has only pause around it."""
+"""How much on either side is compared, and of speech, and how far off that may lie: between sentences a join has only pause
+around it."""
 _BANDS_HZ = np.geomspace(125, 8000, 19)
 
 
@@ -43,7 +44,7 @@ def seam_at(x: Signal, at: int, rate: int) -> Seam:
     sides = _side(x[max(0, at - reach) : at][::-1], rate), _side(x[at : at + reach], rate)
     near = round(AROUND_S / FRAME_S)
     threshold = quiet_threshold(np.concatenate([levels[:near] for _, levels in sides]))
-    speech = [np.flatnonzero(levels >= threshold)[:near] for _, levels in sides]
+    speech = [np.flatnonzero(levels >= threshold)[: round(SPEECH_S / FRAME_S)] for _, levels in sides]
     level, tone = 0.0, 0.0
     if min(map(len, speech)) >= LEAST_FRAMES:
         level = _step(*(levels[chosen] for (_, levels), chosen in zip(sides, speech, strict=True)))
