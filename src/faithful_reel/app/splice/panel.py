@@ -147,9 +147,7 @@ class SplicePanel(Desk):
             ):
                 if seam is None:
                     continue
-                within = (
-                    "" if seam is natural or natural is None else "within natural" if _within(seam, natural) else "stands out"
-                )
+                within = "" if seam is natural or natural is None else beside(seam, natural)
                 rows.append(
                     (
                         name,
@@ -260,7 +258,10 @@ def _between(words: list[str], boundary: Boundary) -> str:
     return f"{left} | {right}   {boundary.gap_s * 1000:.0f} ms pause"
 
 
-def _within(seam: Seam, natural: Seam) -> bool:
+def beside(seam: Seam, natural: Seam) -> str:
+    """How a join stands beside natural boundaries: up to a fifth over their greatest steps is close to them."""
     steps = ("level_step_db", "floor_step_db", "tone_step_db")
-    smooth = all(abs(getattr(seam, n)) <= max(getattr(natural, n), 1.0) * 1.2 for n in steps)
-    return smooth and seam.click_db <= max(natural.click_db, 3.0)
+    most = max(abs(getattr(seam, n)) / max(getattr(natural, n), 1.0) for n in steps)
+    if most > 1.2 or seam.click_db > max(natural.click_db, 3.0):
+        return "stands out"
+    return "within natural" if most <= 1 else "close to natural"
