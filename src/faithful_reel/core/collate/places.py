@@ -36,7 +36,9 @@ EDGE = EAR_RATE // 12
 UNFIT = 80.0
 """Nats that a reading is taken to be worse where its phones can not be fitted to the sound at all."""
 
-Witness = Callable[[Span, Sequence[str]], float | None]
+Witness = Callable[[Span, Sequence[Sequence[str]]], Sequence[float | None]]
+Margins = Callable[[Sequence[str], Sequence[Sequence[str]]], list[float | None]]
+"""Of how many nats better the sound around a place fits each of several rows of words than the first given one."""
 SUREST = 0.5
 
 
@@ -151,7 +153,8 @@ def read_chunk(
         What each ear heard, by its name.  The words of the one that agrees best with the others are the ground that
         the others' are put into.
     phones : callable
-        How well the sound of a stretch fits a row of words by their phones alone, in nats; None where it does not at all.
+        How well the sound of a stretch fits each of several rows of words by their phones alone, in nats; None of one that it
+        does not fit at all.
     sound : Span
         Where the chunk is, in samples at the ear's rate: what no ear wrote down at its ends is held against the phones too.
     read : callable
@@ -175,7 +178,7 @@ def read_chunk(
             spans = _merged([*spans, *repeats, *tracks[-1].differing()], tracks)
     parts = [ground.part(lo, hi) for lo, hi in spans]
     versions: list[list[list[Heard]]] = []
-    fits: list[Callable[[Sequence[str], Sequence[str]], float | None] | None] = []
+    fits: list[Margins | None] = []
     asked: list[tuple[list[Vote], list[tuple[str, ...]]]] = []
     for lo, hi in spans:
         twice = any(lo <= a and b <= hi for a, b in repeats)  # of all else the grammar is no judge
@@ -192,7 +195,7 @@ def read_chunk(
         ]
         versions.append(version)
         sounding = tracks[-1] if twice else ground  # whose words tell where the place lies in the sound
-        fits.append(partial(_fitting, phones, sounding.words, sound, sounding.part(lo, hi)) if phones else None)
+        fits.append(partial(_margins, phones, sounding.words, sound, sounding.part(lo, hi)) if phones else None)
         others: dict[str, tuple[str, ...]] = {}
         for vote in votes:
             if not vote.right:
@@ -205,12 +208,12 @@ def read_chunk(
             continue
         judged = []
         as_read = next((v.words for v in votes if v.right), tuple(_bare(t) for t in text[lo:hi]))
+        rows = [said for said in alternatives if max(len(said), len(as_read)) <= LONGEST]
+        margins = dict(zip(rows, fitting(as_read, rows), strict=True)) if fitting and rows else {}
         for k, said in enumerate(alternatives):
-            margin = None
-            if fitting and max(len(said), len(as_read)) <= LONGEST:
-                margin = fitting(as_read, said)
-                if margin == -UNFIT and sum(run_key(v.words) == run_key(said) for v in votes) > 1:
-                    margin = None  # two ears have it: the stretch was taken too short
+            margin = margins.get(said)
+            if margin == -UNFIT and sum(run_key(v.words) == run_key(said) for v in votes) > 1:
+                margin = None  # two ears have it: the stretch was taken too short
             first, last = segment.start + lo, segment.start + hi
             around = written[max(0, first - 30) : first], written[last : last + 30]
             features = features_of(text[lo:hi], said, votes, margin, *around)
@@ -256,7 +259,7 @@ def _split(
     found: Sequence[Difference],
     weights: Mapping[str, float],
     together: float,
-    fitting: Callable[[Sequence[str], Sequence[str]], float | None] | None,
+    fitting: Margins | None,
 ) -> tuple[Judged, ...]:
     """Judge each departure of a place on its own: a name misheard beside a repeat is none the surer for it."""
     others = [(v, departures(written, starts, span, v.words)) for v in votes]
@@ -273,10 +276,10 @@ def _split(
         text = [written[i] for i in at]
         margin = None
         if fitting and max(len(said), len(span)) <= LONGEST:
-            margin = fitting([*said[: d.heard.start], *(_bare(t) for t in text), *said[d.heard.stop :]], said)
+            (margin,) = fitting([*said[: d.heard.start], *(_bare(t) for t in text), *said[d.heard.stop :]], [said])
             if margin and margin > 0 and not _again(d) and len(as_read) == len(span):  # and where all the rest is as written
                 lo, hi = d.written.start - span.start, d.written.stop - span.start
-                alone = fitting(as_read, [*as_read[:lo], *mine, *as_read[hi:]])
+                (alone,) = fitting(as_read, [[*as_read[:lo], *mine, *as_read[hi:]]])
                 margin = margin if alone is None else min(margin, alone)
         around = written[max(0, at.start - 30) : at.start], written[at.stop : at.stop + 30]
         features = features_of(text, mine, own, margin, *around)
@@ -370,26 +373,34 @@ def _alike(a: Sequence[str], b: Sequence[str]) -> float:
     return difflib.SequenceMatcher(None, a, b, autojunk=False).ratio()
 
 
-def _fitting(
-    phones: Witness, words: Sequence[Heard], sound: Span | None, part: range, as_read: Sequence[str], said: Sequence[str]
-) -> float | None:
-    """How many nats better the sound around a place fits what was said than what is written; None where neither fits."""
-    written = other = None
+def _margins(
+    phones: Witness,
+    words: Sequence[Heard],
+    sound: Span | None,
+    part: range,
+    as_read: Sequence[str],
+    rows: Sequence[Sequence[str]],
+) -> list[float | None]:
+    """Of how many nats better the sound around a place fits each row than what is written; None where neither fits."""
+    most = max(map(len, rows))
+    found: Sequence[float | None] = ()
     for context in (CONTEXT, CONTEXT + 2):
-        reach = context + max(0, len(said) - len(part))  # what was tidied away may be counted to any of the words it repeats
+        reach = context + max(0, most - len(part))  # what was tidied away may be counted to any of the words it repeats
         lo, hi = max(0, part.start - reach), min(len(words), part.stop + reach)
         if lo == hi:
-            return None
+            return [None] * len(rows)
         start = sound.start if sound and lo == 0 else max(0, words[lo].start - EDGE)
         stop = sound.stop if sound and hi == len(words) else max(words[lo].start, words[hi - 1].stop) + EDGE
-        stretch = Span(start, max(start, stop))
         left, right = ([w.text for w in words[lo : part.start]], [w.text for w in words[part.stop : hi]])
         if not (left or as_read or right):
-            return None
-        written, other = phones(stretch, [*left, *as_read, *right]), phones(stretch, [*left, *said, *right])
-        if written is not None and other is not None:
-            return other - written
-    return None if written is other else UNFIT if written is None else -UNFIT
+            return [None] * len(rows)
+        found = phones(Span(start, max(start, stop)), [[*left, *row, *right] for row in (as_read, *rows)])
+        if None not in found:
+            break
+    written, *others = found
+    if written is None:
+        return [None if other is None else UNFIT for other in others]
+    return [-UNFIT if other is None else other - written for other in others]
 
 
 def _merged(spans: list[tuple[int, int]], tracks: Sequence[_Track]) -> list[tuple[int, int]]:

@@ -14,7 +14,7 @@ from faithful_reel.core.audio.files import let_go
 from faithful_reel.core.collate.findings import Difference, Evidence, Finding
 from faithful_reel.core.collate.links import Link, collated
 from faithful_reel.core.collate.noises import flaws_of, levels_of
-from faithful_reel.core.collate.places import EARS, Judged, Place, Reading, read_chunk, run_key
+from faithful_reel.core.collate.places import EARS, Judged, Place, Reading, read_chunk, reads_as, run_key
 from faithful_reel.core.collate.retakes import beside_kept, with_marks
 from faithful_reel.core.errors import SignalError
 from faithful_reel.core.hear.aligner import HELPERS, Aligned, Aligner, refined
@@ -204,7 +204,8 @@ def proofed(
         What is written.
     ears : Ears
         The first ear hears all and tells which stretch of the text every chunk reads; the others, where they are
-        installed, hear all of it again, and are asked how well the sound fits each reading where the readings part.
+        installed, hear it again, the second where one of the two before it departs from the text.  Where the readings
+        part the phones are asked how well each fits the sound.
     early : callable
         Called, in the job's own thread, with a proof of as much as the first ear has heard: after 20 s of sound, and
         each time half as much again was heard.
@@ -301,9 +302,18 @@ def read_again(
     for word, chunk in zip(first.heard, first.owner, strict=True):
         versions[chunk][ears.first.witness].append(word)
     others = [ear for ear in (ears.second, ears.third) if ear is not None]
+    segments = segments_of(first, written)
 
     def again(chunk: int) -> dict[str, list[Heard]]:
-        return {ear.witness: words_in(ear, x, first.chunks[chunk].span, memory) for ear in others}
+        """What the others hear in a chunk; the second, which takes longest, only where one before it departs from the text."""
+        text = [written[i] for i in segments[chunk]]
+        heard: dict[str, list[Heard]] = {}
+        if ears.third:
+            heard[ears.third.witness] = words_in(ears.third, x, first.chunks[chunk].span, memory)
+        alike = [reads_as([w.text for w in words], text) for words in (*versions[chunk].values(), *heard.values())]
+        if ears.second and not (ears.third and all(alike)):
+            heard[ears.second.witness] = words_in(ears.second, x, first.chunks[chunk].span, memory)
+        return heard
 
     with passing(*others):
         for chunk, heard in enumerate(at_once(again, range(len(first.chunks)), THREADS) if others else ()):
@@ -312,10 +322,10 @@ def read_again(
             if chunk % GIVE_BACK_EVERY == 0:
                 give_back()
             watch.tick(0.7 * (chunk + 1) / len(first.chunks), "listening again")
-    segments = _recut(segments_of(first, written), written, versions)
+    segments = _recut(segments, written, versions)
 
-    def fits(span: Span, words: Sequence[str]) -> float | None:
-        return aligner.fit(x, span, words)
+    def fits(span: Span, texts: Sequence[Sequence[str]]) -> list[float | None]:
+        return aligner.fits(x, span, texts)
 
     def decoded(span: Span, grammar: Grammar) -> list[tuple[str, int, int]] | None:
         return aligner.read(x, span, grammar)

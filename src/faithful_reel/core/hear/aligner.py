@@ -28,6 +28,8 @@ REFINE_S = 0.02
 HELPERS = 2
 Fitted = tuple[str, int, int, float]
 """A word, its first and last frame, its acoustic likelihood."""
+BEHIND = 690.0
+"""Nats by which a text is worse that the decoder drops beside another one: its beams are 1e-300 wide."""
 _SHIFT = 1024
 """The decoder's scores are shifted right by ten bits."""
 
@@ -49,7 +51,6 @@ class Aligner:
 
     def __init__(self, memory: Memory | None = None) -> None:
         self._memory = memory or Memory()
-        self._fits: dict[tuple[Span, tuple[str, ...]], float | None] = {}
         self._helpers = [Helper("faithful_reel.core.hear.phones_child") for _ in range(HELPERS)]
         self._free: queue.SimpleQueue[Helper] = queue.SimpleQueue()
         for helper in self._helpers:
@@ -73,19 +74,20 @@ class Aligner:
         finally:
             self._free.put(helper)
 
+    def _answered(self, x: Signal, span: Span, task: str, words: object, how: Iterable[str], grammar: object = ()) -> Any:
+        """What a helper answers about a stretch, or once answered; see `Fitter.answer`."""
+
+        def made() -> Any:
+            audio = (np.clip(x[span.start : span.stop], -1, 1) * 32767).astype(np.int16).tobytes()
+            return self._asked((task, audio, words, grammar))
+
+        return self._memory.recalled(x, span, ("phones in wide beams", task, *how, repr(grammar)), made)
+
     def _fitted(
         self, x: Signal, span: Span, words: Iterable[str], task: str, grammar: tuple[object, ...] = ()
     ) -> list[Fitted] | None:
-        """What a helper answers, or once answered; see `Fitter.answer`."""
-        spelt = [(word, " ".join(phones_of(word))) for word in words]
-
-        def made() -> list[Fitted] | None:
-            audio = (np.clip(x[span.start : span.stop], -1, 1) * 32767).astype(np.int16).tobytes()
-            found: list[Fitted] | None = self._asked((task, audio, spelt, grammar))
-            return found
-
-        how = ("phones in wide beams", task, *(part for pair in spelt for part in pair), repr(grammar))
-        rows = self._memory.recalled(x, span, how, made)
+        spelt = [_spelt(word) for word in words]
+        rows = self._answered(x, span, task, spelt, (part for pair in spelt for part in pair), grammar)
         return None if rows is None else [(word, first, last, likelihood) for word, first, last, likelihood in rows]
 
     def align(self, x: Signal, span: Span, words: Sequence[str]) -> list[Aligned] | None:
@@ -103,20 +105,25 @@ class Aligner:
         found = self._fitted(x, span, dict.fromkeys(a.word for a in grammar.arcs), "read", how)
         return None if found is None else [(re.sub(r"\(\d+\)$", "", w), *_edges(span, a, b)) for w, a, b, _ in _spoken(found)]
 
-    def fit(self, x: Signal, span: Span, tokens: Sequence[str]) -> float | None:
-        """Acoustic log likelihood, in nats, of words by their phones alone; None where they do not fit at all.
+    def fits(self, x: Signal, span: Span, texts: Sequence[Sequence[str]]) -> list[float | None]:
+        """Acoustic log likelihoods, in nats, of several texts by their phones alone; None of one that does not fit at all.
 
-        Only the difference of two texts over the same span means something.
+        Only their differences mean something, and only those of one call.  A text that falls behind the others on the way
+        is told to be worse than the best by `BEHIND`.
         """
-        words = tuple(plain(w) for token in tokens for w in spoken_forms(token)[0] if phones_of(w))
+        spelt = [[_spelt(plain(w)) for token in text for w in spoken_forms(token)[0] if phones_of(w)] for text in texts]
         span = Span(span.start, max(span.start, min(span.stop, len(x))))
-        if not words or len(span) < 10 * FRAME:
-            return None
-        if (span, words) not in self._fits:  # the text as written is held against every other reading of a place
-            found = self._fitted(x, span, words, "fit")
-            whole = found is not None and len(_spoken(found)) == len(words)
-            self._fits[span, words] = sum(_nats(f[3]) for f in found) if found and whole else None
-        return self._fits[span, words]
+        if len(span) < 10 * FRAME:
+            return [None] * len(texts)
+        how = (part for text in spelt for part in ("", *(part for pair in text for part in pair)))
+        found = self._answered(x, span, "fits", spelt, how)
+        scores = [sum(map(_nats, likelihoods)) if likelihoods else None for likelihoods in found]
+        best = max((score for score in scores if score is not None), default=0.0)
+        return [best - BEHIND if found[k] == [] else score for k, score in enumerate(scores)]
+
+
+def _spelt(word: str) -> tuple[str, str]:
+    return word, " ".join(phones_of(word))
 
 
 def _spoken(rows: Sequence[Fitted]) -> list[Fitted]:
