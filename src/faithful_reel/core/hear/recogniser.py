@@ -17,6 +17,8 @@ from faithful_reel.core.jobs import Unwatched, Watch, at_once
 from faithful_reel.core.text.spoken import plain
 from faithful_reel.core.units import Signal, Span
 
+WAY = 2
+"""Goes up with any change of how a recogniser hears, so that what it heard before is not taken for it."""
 THREADS = 2
 """Chunks that are heard at once."""
 
@@ -47,7 +49,7 @@ class Ear:
 
     def __init__(self, weights: Weights, helper: Helper, witness: str, *, language: str = "en", windowed: bool = True) -> None:
         self.weights, self.witness, self._helper = weights, witness, helper
-        self.key = f"{weights.sha256} {language}"
+        self.key = f"{weights.sha256} {language} {WAY}"
         self._recipe = str(weights.folder), language, windowed
 
     def busy(self) -> AbstractContextManager[None]:

@@ -26,10 +26,15 @@ TAIL = 200
 the recogniser does not notice the end and says the last words again."""
 MOST_TOKENS = 8.0
 """Tokens a second; more are a loop."""
+FRAME_S = 0.02
+"""A frame of the encoder."""
 AT_ONCE = 2
 """Threads that may ask together."""
 LOOP = 6
-"""Tokens in a row; where they come twice it may be a loop, so the chunk is heard again in the full window."""
+"""Tokens in a row that come twice where it may be a loop."""
+SQUEEZED = 0.5
+"""Share of the tokens said again that take no time in the sound, from which on it is one; then the chunk is heard again in the
+full window.  On the tuning chapters nearly all of a loop take none, and of what is read twice hardly any."""
 _WHOLE, _ENCODING = threading.Lock(), threading.Semaphore(AT_ONCE)
 """A full window takes 140 MB more while it is encoded: one at a time, and nothing beside it."""
 
@@ -74,9 +79,15 @@ class Windowed:
         return _InWindow(self, features, len(audio)).words()
 
 
-def _comes_twice(tokens: Sequence[int]) -> bool:
-    runs = [tuple(tokens[k : k + LOOP]) for k in range(len(tokens) - LOOP + 1)]
-    return len(set(runs)) < len(runs)
+def _looped(tokens: Sequence[int], stamps: NDArray[np.float64]) -> bool:
+    """Whether tokens are said again that take no time; `stamps` are where each starts, and the last one ends, in seconds."""
+    seen: set[tuple[int, ...]] = set()
+    again = np.zeros(len(tokens), bool)
+    for k in range(len(tokens) - LOOP + 1):
+        run = tuple(tokens[k : k + LOOP])
+        again[k : k + LOOP] |= run in seen
+        seen.add(run)
+    return bool(again.any()) and float(np.mean(np.diff(stamps)[again] < 1.5 * FRAME_S)) >= SQUEEZED
 
 
 class _InWindow:
@@ -104,26 +115,32 @@ class _InWindow:
         result = self._ear.model.generate(self._encoded, [prompt], beam_size=1, sampling_temperature=0.0, max_length=224)[0]
         return [t for t in result.sequences_ids[0] if t < tokenizer.eot]
 
+    def _placed(self, tokens: list[int]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+        """Seconds at which every token starts, and the last one ends; and how sure each is."""
+        forced = self._ear.model.align(self._encoded, self._ear.tokenizer.sot_sequence, [tokens], self._frames)[0]
+        stamps = np.full(len(tokens) + 1, self._frames / 100)
+        for token, frame in reversed(forced.alignments):
+            if token <= len(tokens):
+                stamps[token] = frame * FRAME_S
+        return stamps, np.array(forced.text_token_probs)
+
     def words(self) -> list[Row]:
         tokens = self._tokens()
-        if len(tokens) > MOST_TOKENS * self._frames / 100 + 8 or _comes_twice(tokens):
+        placed = self._placed(tokens) if 0 < len(tokens) <= MOST_TOKENS * self._frames / 100 + 8 else None
+        if tokens and (placed is None or _looped(tokens, placed[0])):
             self._encoded = None  # before its larger one is made
             self._encoded = self._encode(WINDOW)
             tokens = self._tokens()
-        if not tokens:
+            placed = self._placed(tokens) if tokens else None
+        if placed is None:
             return []
-        tokenizer = self._ear.tokenizer
-        forced = self._ear.model.align(self._encoded, tokenizer.sot_sequence, [tokens], self._frames)[0]
-        texts, parts = tokenizer.split_to_word_tokens([*tokens, tokenizer.eot])
-        stamps = np.full(len(tokens) + 1, self._frames / 50 / 2)  # seconds at which every token starts
-        for token, frame in reversed(forced.alignments):
-            if token <= len(tokens):
-                stamps[token] = frame * 0.02
+        stamps, probs = placed
+        texts, parts = self._ear.tokenizer.split_to_word_tokens([*tokens, self._ear.tokenizer.eot])
         rows: list[Row] = []
         at = 0
         for text, part in zip(texts[:-1], parts[:-1], strict=True):
             start, stop = (round(float(stamps[min(k, len(tokens))]) * EAR_RATE) for k in (at, at + len(part)))
-            sure = float(np.mean(forced.text_token_probs[at : at + len(part)]))
+            sure = float(np.mean(probs[at : at + len(part)]))
             at += len(part)
             start = min(max(start, 0), self._length - 1)
             stop = min(max(stop, start + 1), self._length)
