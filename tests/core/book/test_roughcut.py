@@ -183,6 +183,7 @@ def test_the_demos_raw_chapters_become_one_reading(demo, ears, proofs, tmp_path,
         assert abs(seam.floor_step_db) <= made_.natural.floor_step_db  # no step in the room, nor in the voice
         assert abs(seam.level_step_db) <= made_.natural.level_step_db
         assert seam.tone_step_db <= made_.natural.tone_step_db
+        assert seam.click_db <= made_.natural.click_db
         assert seam.click_db < 6  # as where nothing was cut at all: test_seam_tells_a_click
 
 

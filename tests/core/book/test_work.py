@@ -11,7 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from support.sounds import sine
 
-from faithful_reel.core.book.mending import finding_span, mending_edit, pickup_for, quietest, tone_of
+from faithful_reel.core.book.mending import before_onset, finding_span, mending_edit, pickup_for, tone_of
 from faithful_reel.core.book.model import Book, ChapterState, Recording
 from faithful_reel.core.book.splicing import piece_of, placed_joins, preview_splice, take_gaps
 from faithful_reel.core.book.timeline import Hearing, span_of, tokens_of
@@ -143,9 +143,24 @@ def test_a_cut_goes_to_the_quietest_moment_before_an_onset():
 
 
 @given(st.integers(0, 5000), st.integers(1, 3000))
-def test_the_quietest_moment_is_between_its_ends(start, length):
+def test_a_cut_lies_in_the_pause(start, length):
     x = np.random.default_rng(length).standard_normal(9000)
-    assert start <= quietest(looks(x), start, start + length, 1000) <= start + length
+    assert start <= before_onset(looks(x), start, start + length, 1000) <= start + length
+
+
+@pytest.mark.parametrize(("breath", "cut"), [((300, 620), (0, 300)), ((300, 540), (540, 700)), ((60, 700), (0, 60))])
+def test_the_next_words_breath_stays_whole(breath, cut):
+    """A pause of 700 ms with a breath in it: what is quiet shortly before the word is taken, else what is before the breath."""
+    x = np.random.default_rng(3).uniform(-0.004, 0.004, 700)
+    x[slice(*breath)] = np.random.default_rng(4).uniform(-0.03, 0.03, breath[1] - breath[0])
+    x[620:] *= np.where(breath[1] > 600, 3, 1)  # the room answers to the breath until the word comes
+    assert cut[0] <= before_onset(looks(x), 0, 700, 1000) < cut[1]
+
+
+def test_digital_silence_in_a_pause_does_not_make_a_breath_of_the_room():
+    x = np.random.default_rng(3).uniform(-0.001, 0.001, 700)
+    x[100:200] = 0
+    assert before_onset(looks(x), 0, 700, 1000) > 540
 
 
 def test_a_long_pause_is_cut_from_its_middle():

@@ -21,6 +21,8 @@ KEEP_PAUSE_S = 0.45
 LEAD_S = 0.06
 ONSET_S, REACH_S = 0.01, 0.15
 """Left before an onset, so that the consonant is whole (common practice); how far before it a quiet moment is looked for."""
+BREATH, SILENCE = 2.0, 0.001
+"""How much higher the wave stands where somebody breathes than where a pause is quietest (6 dB); and what is quiet anyway."""
 LEAST_PAUSE_S = 0.1
 """Left on either side of a pause that is shortened (common practice)."""
 _LEVELLED = frozenset({Flaw.BREATH.value, Flaw.JUMP.value})
@@ -42,21 +44,22 @@ def tone_of(book: Book, chapter: ChapterState) -> ToneSource:
     return ToneSource("", 0, 0)
 
 
-def quietest(columns: Columns, start: int, stop: int, rate: int) -> int:
-    """The middle of the quietest 15 ms between two positions of a reel, by its minima and maxima; of equals the last."""
-    step = max(1, round(0.005 * rate))
-    if stop - start < 4 * step:
-        return (start + stop) // 2
-    peaks = np.abs(columns(np.arange(start, stop, step, dtype=np.float64))).max(axis=0)
-    smooth = np.convolve(peaks, np.ones(3), "valid")
-    at = len(smooth) - 1 - int(np.argmin(smooth[::-1]))
-    return start + round((at + 1.5) * step)
-
-
 def before_onset(columns: Columns, stop: int, start: int, rate: int) -> int:
-    """Where to cut in the pause between a word that stops and the next that starts: a quiet moment shortly before the onset."""
-    edge = round(ONSET_S * rate)
-    return quietest(columns, max(stop + edge, start - round(REACH_S * rate)), start - edge, rate)
+    """Where to cut in the pause between a word that stops and the next that starts: the quietest 15 ms shortly before the onset.
+
+    Where it is quiet nowhere shortly before it, the next word's breath is there: then shortly before that.
+    """
+    edge, step = round(ONSET_S * rate), max(1, round(0.005 * rate))
+    first, last = stop + edge, start - edge
+    if last - first < 4 * step:
+        return (first + last) // 2
+    peaks = np.abs(columns(np.arange(first, last, step, dtype=np.float64))).max(axis=0)
+    heights = np.convolve(peaks, np.ones(3) / 3, "valid")
+    at = first + np.round((np.arange(len(heights)) + 1.5) * step).astype(np.int64)
+    calm = at[heights <= BREATH * max(SILENCE, heights.min())]
+    onset = start if calm[-1] >= start - round(REACH_S * rate) else int(calm[-1])
+    near = (at >= min(onset - round(REACH_S * rate), at[-1])) & (at <= onset)
+    return int(at[near & (heights <= heights[near].min())][-1])
 
 
 def mending_edit(
@@ -84,8 +87,7 @@ def mending_edit(
         start, stop = span.start - lead, after - lead
         if columns is not None and lead:
             start = before_onset(columns, before, span.start, book.rate)
-            near = range(max(span.stop, after - round(REACH_S * book.rate)), after)
-            joins = [at for at in chapter.reel.lanes[0].starts() if at in near] if chapter.reel else []
+            joins = [at for at in chapter.reel.lanes[0].starts() if span.stop <= at < after] if chapter.reel else []
             stop = joins[-1] if joins else before_onset(columns, span.stop, after, book.rate)  # two cuts that meet leave one join
         return CutAndClose(start, stop)
     if finding.kind is Kind.PAUSE:

@@ -33,6 +33,8 @@ from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.units import Signal, Span
 
 TONE_SEARCH_S = 60
+MOST_PAUSES = 200
+"""Pauses of the recording that a rough cut's joins are compared with."""
 Looks = Callable[[Reel], Columns]
 
 
@@ -176,8 +178,10 @@ def rough_of(heard: Proof, audio: Path, script: Chapter, out: Path) -> RoughFile
         write_audio(out, (np.atleast_2d(x) for x in renderer.blocks()), info.rate, channels=info.channels)
         joins = list(itertools.accumulate(map(len, renderer.reel.lanes[0].segments)))[:-1]
         pauses = [(a.stop, b.start) for a, b in itertools.pairwise(proof.heard) if b.start - a.stop > info.rate // 10]
+        pauses = pauses[:: len(pauses) // MOST_PAUSES + 1]
         raw = _looks(files, reel_of("audio", info.frames))  # a line is cut before an onset, a long pause in its middle
         natural_at = [at for a, b in pauses for at in ((a + b) // 2, before_onset(raw, a, b, info.rate))]
+        natural_at = [at + k * info.rate // 150 for at in natural_at for k in (-2, -1, 0, 1, 2)]  # clicks within 3 ms are chance
         return RoughFile(
             _cuts(proof, found, info.rate),
             tuple((at / info.rate, _seam(renderer.render, at, len(renderer), info.rate)) for at in joins),
