@@ -12,7 +12,7 @@ from faithful_reel.core.collate.findings import Finding, Kind
 from faithful_reel.core.collate.flaws import Flaw, Limits, Place, flaw, gaps_of, habits
 from faithful_reel.core.collate.links import Link
 from faithful_reel.core.collate.noises import flaws_of, levels_of
-from faithful_reel.core.collate.retakes import beside_kept, with_marks
+from faithful_reel.core.collate.retakes import beside_kept, where_faint, with_marks
 from faithful_reel.core.hear.recogniser import Heard
 from faithful_reel.core.text.words import chapter_of
 from faithful_reel.core.units import EAR_RATE, Span
@@ -223,6 +223,27 @@ def test_a_clap_between_two_readings_marks_the_retake():
     assert [f.evidence.flaw for f in found] == ["", "retake mark", "click"]
     assert found[0].confidence == pytest.approx(9 * 0.4 / (1 + 8 * 0.4), abs=1e-3)  # nine times as likely
     assert found[2] is other
+
+
+@pytest.mark.parametrize(("quieter_db", "doubted"), [(8.0, False), (16.0, True)])
+def test_a_repeat_without_a_voice_is_doubted(quieter_db, doubted):
+    """The second sentence, said to be read again, so much quieter than the others."""
+    tape = Tape(gain_db={1: -quieter_db})
+    words = tape.heard[9:11]
+    again = Finding("f", Kind.REPEATED, "the", "the", 0, 2, words[0].start, words[-1].stop, 0.8)
+    misread = replace(again, kind=Kind.MISREAD)
+    found, other = where_faint([again, misread], [*tape.heard[:9], *tape.heard[18:]], levels_of(tape.x))
+    assert other is misread
+    if doubted:
+        assert found.confidence == pytest.approx(0.08 * 0.8 / (1 - 0.92 * 0.8), abs=1e-3)  # a twelfth as likely
+        assert "fainter than the words" in found.evidence.note
+    else:
+        assert found is again
+
+
+def test_where_no_words_are_around_nothing_is_doubted():
+    again = Finding("f", Kind.REPEATED, "the", "the", 0, 1, 0, EAR_RATE, 0.8)
+    assert where_faint([again], [], np.full(400, -60.0)) == [again]
 
 
 def test_another_reading_stands_beside_the_one_that_is_kept():

@@ -71,6 +71,14 @@ def test_each_departure_of_a_place_is_judged_on_its_own():
     assert sure["mud"] < 0.2
 
 
+def test_what_sounds_the_very_same_is_no_departure():
+    """ "the" may be spoken like "thee": where the phones of both fit alike, nothing is said of it, whatever the ears wrote."""
+    ears = dict.fromkeys(("first", "second", "third"), "to eat it by the grave and the")
+    alike = weighed("to eat it by the grave and thee", lambda _, texts: [-100.0] * len(texts), **ears)
+    otherwise = weighed("to eat it by the grave and thee", Phones("to eat it by the grave and the"), **ears)
+    assert [p.confidence < 0.3 < q.confidence for p, q in zip(alike.places, otherwise.places, strict=True)] == [True]
+
+
 def test_of_several_hearings_the_one_that_fits_the_sound_is_told():
     phones = Phones("she took the green lamp down")
     (place,) = weighed(

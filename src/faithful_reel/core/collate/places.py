@@ -33,6 +33,8 @@ TWICE = 2
 CONTEXT = 2
 """Words on both sides of a place that are held against the phones with it."""
 EDGE = EAR_RATE // 12
+SAME_SOUND = 0.05
+"""Nats that lie between two readings of the very same phones, since words are spoken in more ways than one."""
 UNFIT = 80.0
 """Nats that a reading is taken to be worse where its phones can not be fitted to the sound at all."""
 
@@ -468,6 +470,7 @@ def features_of(
         "elided": float(bool(w) and w != h and _without_stops(w) == _without_stops(h)),
         "merged": float(_merges(w, h, phones_read(after[:1])[:1])),
         "no_word": float(any(not is_word(t) for t in said)),
+        "same_sound": float(bool(written) and bool(said) and margin is not None and abs(margin) < SAME_SOUND),
         "near": float(bool(written) and bool(said) and distance < 0.2),
         "missing": float(not said),
         "extra": float(not written),
@@ -529,6 +532,7 @@ WEIGHTS = {
     "split": -0.43,
     "elided": -0.8,  # set by hand: hardly any stand in the tuning chapters, and readers swallow these all the time
     "merged": -1.48,
+    "same_sound": -4.0,  # set by hand: nothing of the kind stands in the tuning chapters ("thee" and "the")
     "no_word": -0.13,
     "near": -0.31,
     "missing": 0.9,

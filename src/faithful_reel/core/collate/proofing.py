@@ -15,7 +15,7 @@ from faithful_reel.core.collate.findings import Difference, Evidence, Finding
 from faithful_reel.core.collate.links import Link, collated
 from faithful_reel.core.collate.noises import flaws_of, levels_of
 from faithful_reel.core.collate.places import EARS, Judged, Place, Reading, read_chunk, reads_as, run_key
-from faithful_reel.core.collate.retakes import beside_kept, with_marks
+from faithful_reel.core.collate.retakes import beside_kept, where_faint, with_marks
 from faithful_reel.core.errors import SignalError
 from faithful_reel.core.hear.aligner import HELPERS, Aligned, Aligner, refined
 from faithful_reel.core.hear.ears import ENGLISH, Ears
@@ -230,7 +230,8 @@ def proofed(
     listening = Listening(first.chunks, heard, owner, links)
     placed = placed_words(chapter, listening)
     levels = levels_of(x)
-    found = _departures(chapter, readings, heard, placed) + flaws_of(x, chapter, heard, links, levels=levels)
+    departed = where_faint(_departures(chapter, readings, heard, placed), heard, levels)
+    found = departed + flaws_of(x, chapter, heard, links, levels=levels)
     spans = [Span(p.start, p.stop) if p else None for p in placed]
     findings = with_marks(beside_kept(found, heard, spans, levels), heard)
     findings.sort(key=lambda f: (f.start, f.word_index))
