@@ -19,7 +19,7 @@ MARKED = 9.0
 AROUND_S = 3.0
 FAINT_DB, FAINT = 12.0, 0.08
 """A repeat that is fainter than the words around it by so much is so many times as likely (own rule): in the tuning chapters and
-sixteen real readings, of the ears' benchmark, four of five such were noise that an ear made a word of; the fifth was near certain."""
+sixteen real readings of the benchmark, four of five such were noise that an ear made a word of; the fifth was near certain."""
 
 
 def with_marks(findings: Sequence[Finding], heard: Sequence[Heard]) -> list[Finding]:
