@@ -38,7 +38,8 @@ OFTEN = 0.2
 """What a real departure counts in the readings that repeat five times as much as the others."""
 BY_HAND = {"breath": -7.0, "elided": -0.8, "strange_name": -0.6, "line": 0.5, "same_sound": -4.0}
 """Nobody breathes in the tuning chapters so that an ear makes a word of it; swallowed T and D hardly stand in them, nor lines read
-again that have no margin, nor other words of the very same sound; an invented name is one that no ear knows, so that it is doubted more than the known ones."""
+again that have no margin, nor other words of the very same sound; an invented name is one that no ear knows, so that it is
+doubted more than the known ones."""
 
 
 def real(d: Difference, plants: list[dict], exact: set[tuple[int, int]]) -> bool | None:

@@ -21,6 +21,8 @@ KEEP_PAUSE_S = 0.45
 LEAD_S = 0.06
 ONSET_S, REACH_S = 0.01, 0.15
 """Left before an onset, so that the consonant is whole (common practice); how far before it a quiet moment is looked for."""
+LOOK_S = 2.0
+"""How far before an onset it is looked where a breath begins."""
 BREATH, SILENCE = 2.0, 0.001
 """How much higher the wave stands where somebody breathes than where a pause is quietest (6 dB); and what is quiet anyway."""
 LEAST_PAUSE_S = 0.1
@@ -50,7 +52,7 @@ def before_onset(columns: Columns, stop: int, start: int, rate: int) -> int:
     Where it is quiet nowhere shortly before it, the next word's breath is there: then shortly before that.
     """
     edge, step = round(ONSET_S * rate), max(1, round(0.005 * rate))
-    first, last = stop + edge, start - edge
+    first, last = max(stop + edge, start - round(LOOK_S * rate)), start - edge
     if last - first < 4 * step:
         return (first + last) // 2
     peaks = np.abs(columns(np.arange(first, last, step, dtype=np.float64))).max(axis=0)

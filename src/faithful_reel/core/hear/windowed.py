@@ -34,7 +34,7 @@ LOOP = 6
 """Tokens in a row that come twice where it may be a loop."""
 SQUEEZED = 0.5
 """Share of the tokens said again that take no time in the sound, from which on it is one; then the chunk is heard again in the
-full window.  On the tuning chapters nearly all of a loop take none, and of what is read twice hardly any."""
+full window.  In chapters 1 to 6 of the ears' benchmark nearly all of a loop take none, and of what is read twice none does."""
 _WHOLE, _ENCODING = threading.Lock(), threading.Semaphore(AT_ONCE)
 """A full window takes 140 MB more while it is encoded: one at a time, and nothing beside it."""
 
