@@ -344,7 +344,9 @@ class TestTheSecondEar:
         x, script, ear = read
         ears = Ears(ear("first"), ear("second"))
         proofed(x, script, ears)
-        assert ears.second.asked == ears.first.asked
+        # Two hearings run side by side: which of them asks first is chance.
+        assert set(ears.second.asked) == set(ears.first.asked)
+        assert len(ears.second.asked) == len(ears.first.asked) > 1
 
 
 class TestOtherLanguages:
