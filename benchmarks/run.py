@@ -340,7 +340,12 @@ def main() -> int:
         if chosen.only in ("", "heartbeat"):
             _, _, v = in_own_process((ROOT / "benchmarks" / "heartbeat.py").read_text(), str(sound), str(text))
             note = f"99th percentile {v['p99_ms']:.1f} ms of {v['beats']:.0f} beats, {v['words']:.0f} words, {v['findings']:.0f} findings"
-            tell("heartbeat_worst", v["worst_ms"], "ms", f"{note}; the same window idle {v['idle_ms']:.1f} ms")
+            tell(
+                "heartbeat_worst",
+                v["worst_ms"],
+                "ms",
+                f"{note}; a bare process beside it {v['bare_ms']:.1f} ms, the same window idle {v['idle_ms']:.1f} ms",
+            )
         if chosen.only in ("", "scroll"):
             for hours in (1, 2):
                 _, _, v = in_own_process(SCROLL, str(hours))

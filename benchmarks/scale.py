@@ -17,10 +17,11 @@ import time
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 import numpy as np
-from PyQt6.QtCore import QSettings
+from PyQt6.QtCore import QSettings, QTimer
 from PyQt6.QtWidgets import QApplication
 
 from faithful_reel.app.theme import load_fonts
+from faithful_reel.app.widgets.turns import OWN_TURN_MS
 from faithful_reel.app.wiring import open_window
 from faithful_reel.core.audio.overview import overview_of
 from faithful_reel.core.book.commands import AddChapters, AddRecording, Decide, EditReel, PairRecording, PlaceHearing
@@ -132,6 +133,7 @@ def main() -> None:
     window.bench.open_chapter("c1")
     window.galley.setFocus()
     app.processEvents()
+    turns = [t for t in window.findChildren(QTimer) if t.isSingleShot() and t.interval() == OWN_TURN_MS]
     shown, kinds = [], {}
     for turn in range(120):
         at = rng.randrange(200_000, 1700 * RATE)
@@ -139,7 +141,10 @@ def main() -> None:
         command = Decide("c1", (finding.id,), Decision.STET) if turn % 2 else EditReel("c1", CutAndClose(at, at + 400))
         t = time.perf_counter()
         window.bench.do(command)
-        app.processEvents()  # paints what changed
+        app.processEvents()
+        while any(t.isActive() for t in turns):  # until all that changed is painted
+            app.processEvents()
+        app.processEvents()
         shown.append(1000 * (time.perf_counter() - t))
         kinds.setdefault(turn % 2, []).append(shown[-1])
     shown.sort()

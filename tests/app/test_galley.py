@@ -64,6 +64,38 @@ def galley(qtbot):
     return made
 
 
+def seen(galley):
+    """The page as it is painted now."""
+    shot = QPixmap(galley.viewport().size())
+    galley.viewport().render(shot)
+    return shot.toImage()
+
+
+def test_what_a_turn_has_no_time_for_is_painted_in_the_next(galley, qtbot, monkeypatch):
+    def whole():
+        while galley._paint_timer.isActive():
+            qtbot.wait(5)
+        return seen(galley)
+
+    before = whole()
+    marks = tuple(Mark(f"f{k}", "misread", 9 * k, 3, 0, 0, "heard", "open", doubtful=False) for k in range(8))
+    galley.set_content(content(marks=marks), galley._columns, keep_place=True)
+    after = whole()
+    galley.set_content(content(), galley._columns, keep_place=True)
+    assert whole() == before != after
+    monkeypatch.setattr("faithful_reel.app.widgets.galley.PAINT_S", 0.0)
+    galley._lay_out(galley._content)  # the lines stay, their marks come
+    galley.set_content(content(marks=marks), galley._columns, keep_place=True)
+    turns = []
+    while len(turns) < 50 and (not turns or turns[-1] != after):
+        turns.append(seen(galley))
+    assert len(turns) > 3
+    assert turns[-1] == after
+    line = int(LINE_H)
+    foot = [shot.copy(0, shot.height() - line, shot.width(), line) for shot in turns]
+    assert foot[0] == before.copy(0, before.height() - line, before.width(), line)  # as it was, until it has its turn
+
+
 def test_words_do_not_overlap_and_stay_in_the_text_area(galley):
     for line in galley._lines:
         rights = [b for _, _, b in line.cells]

@@ -5,6 +5,7 @@ from __future__ import annotations
 import ast
 import sys
 import threading
+from itertools import pairwise
 from pathlib import Path
 
 import numpy as np
@@ -145,6 +146,22 @@ def test_the_loupe_zooms_from_a_minute_to_single_samples(loupe):
         loupe.zoom(0.6)
     assert loupe.samples_per_pixel < 0.1
     assert len({img.constBits().asstring(img.sizeInBytes()) for img in seen}) > 15
+
+
+def test_the_sound_is_drawn_once_while_the_playhead_runs(loupe):
+    drawn = []
+    columns = loupe._columns
+    loupe._columns = lambda edges: drawn.append(edges) or columns(edges)
+    loupe.look_at(100_000, span_s=3)
+    seen = []
+    for at in range(50_000, 150_000, 10_000):
+        loupe.set_playhead(at, follow=False)
+        seen.append(picture(loupe))
+    assert len(drawn) == 1
+    assert all(a != b for a, b in pairwise(seen))
+    loupe.set_playhead(200_000, follow=True)
+    picture(loupe)
+    assert len(drawn) == 2
 
 
 def test_a_click_in_the_loupe_says_where(loupe, qtbot):

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import pytest
 import soundfile
-from PyQt6.QtCore import QMimeData, QPointF, Qt, QUrl
+from PyQt6.QtCore import QEvent, QMimeData, QObject, QPointF, Qt, QUrl
 from PyQt6.QtGui import QDropEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QComboBox, QDialog, QTableWidget
@@ -20,6 +20,7 @@ from faithful_reel.app.master.presenter import MasterPresenter
 from faithful_reel.app.pickups.presenter import PickupsPresenter
 from faithful_reel.app.proof.presenter import ProofPresenter
 from faithful_reel.app.release.presenter import ReleasePresenter
+from faithful_reel.app.window import _left
 from faithful_reel.app.workbench import Early, Workbench
 from faithful_reel.core.book.commands import PlaceHearing
 from faithful_reel.core.book.store import BookStore, Session
@@ -325,6 +326,34 @@ def test_decisions_by_the_cards_buttons_and_undo_by_menu(opened):
     opened.do("edit.undo")
     assert opened.bookstate.chapters[0].finding("f1").decision is Decision.OPEN
     assert window.actions_["edit.redo"].text() == "Redo: Stet"
+
+
+class LaidOut(QObject):
+    """Counts how often a widget is asked to lay itself out."""
+
+    def __init__(self, widget):
+        super().__init__()
+        self.count = 0
+        widget.installEventFilter(self)
+
+    def eventFilter(self, _watched, event):
+        self.count += event.type() == QEvent.Type.LayoutRequest
+        return False
+
+
+def test_the_docket_is_laid_out_without_the_rest_of_the_window(opened):
+    desk = opened.window.desks["proof"]
+    inside, outside = LaidOut(desk.list.parent().parent()), LaidOut(desk)
+    desk.count.setText("Docket with a longer name")
+    opened.qtbot.waitUntil(lambda: inside.count == 1)
+    assert outside.count == 0
+    assert desk.count.width() >= desk.count.sizeHint().width()
+
+
+def test_how_long_work_takes_is_told_in_minutes_where_it_is_long():
+    assert [_left(s) for s in (0.2, 40, 90, 91, 3423)] == [
+        "about 1 s left", "about 40 s left", "about 90 s left", "about 2 min left", "about 57 min left"
+    ]  # fmt: skip
 
 
 def test_selected_words_are_cut_by_the_delete_key(opened):

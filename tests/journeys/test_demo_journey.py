@@ -208,10 +208,14 @@ def test_listening_lights_the_word_that_is_heard(remembering):
 @pytest.mark.slow
 def test_cancelling_a_hearing_changes_nothing(opened):
     head = opened.window.bench.session.store.head
+    page = opened.window.galley.geometry()
     opened.do("proof.hear")
     opened.qtbot.waitUntil(opened.window.job_row.isVisible, timeout=5000)
+    opened.qtbot.waitUntil(lambda: opened.window.job_left.text().endswith("left"), timeout=30_000)
+    assert opened.window.galley.geometry() == page  # it does not jump
     opened.press(opened.window.job_cancel)
     opened.idle()
     assert opened.window.bench.session.store.head == head
     assert opened.window.proof.hearing_now == set()
     assert not opened.window.job_row.isVisible()
+    assert opened.window.galley.geometry() == page

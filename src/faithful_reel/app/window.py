@@ -55,7 +55,7 @@ from faithful_reel.app.splice.presenter import SplicePresenter
 from faithful_reel.app.theme import THEMES, style_sheet
 from faithful_reel.app.widgets.galley import LOWEST, TALLEST, WIDEST
 from faithful_reel.app.widgets.loupe import Loupe
-from faithful_reel.app.widgets.parts import ROLE, ContentsDelegate, Desk, Meter, button, label, rule, table
+from faithful_reel.app.widgets.parts import ROLE, ContentsDelegate, Desk, Meter, OneLine, button, label, rule, table
 from faithful_reel.app.workbench import Hearers, Workbench
 from faithful_reel.core.audio import files
 from faithful_reel.core.audio.tempo import FASTEST, SLOWEST
@@ -194,7 +194,6 @@ class Window(QMainWindow):
         box.addWidget(rule())
         box.addWidget(self.notice)
         box.addWidget(down, 1)
-        box.addWidget(self._jobs_row())
         box.addWidget(rule())
         box.addWidget(self._foot())
         self.setCentralWidget(whole)
@@ -214,22 +213,22 @@ class Window(QMainWindow):
             menus[act.menu].addAction(self.actions_[act.id])
 
     def _jobs_row(self) -> QWidget:
+        """The work that goes on, within the foot: the page stays where it is when work begins and ends."""
         self.job_row = QWidget()
-        self.job_row.setObjectName("foot")
         row = QHBoxLayout(self.job_row)
-        row.setContentsMargins(16, 4, 16, 4)
-        self.job_name = label("")
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(10)
+        self.job_name = OneLine()
         self.job_bar = QProgressBar()
         self.job_bar.setRange(0, 1000)
-        self.job_bar.setMaximumWidth(320)
+        self.job_bar.setFixedWidth(90)
         self.job_bar.setAccessibleName("Progress")
         self.job_left = label("", "quiet")
         self.job_cancel = button("Cancel", tip="Stop this work; nothing is lost")
         self.job_cancel.clicked.connect(self._cancel_job)
-        row.addWidget(self.job_name)
-        row.addWidget(self.job_bar, 1)
+        row.addWidget(self.job_name, 1)
+        row.addWidget(self.job_bar)
         row.addWidget(self.job_left)
-        row.addStretch()
         row.addWidget(self.job_cancel)
         self.job_row.hide()
         return self.job_row
@@ -271,6 +270,7 @@ class Window(QMainWindow):
         for widget in (self.play_button, self.speed, self.lead, self.loop_button, self.time, self.meter):
             row.addWidget(widget)
         row.addWidget(self.card_name, 1)
+        row.addWidget(self._jobs_row(), 1)
         row.addWidget(self.saved)
         return foot
 
@@ -401,12 +401,7 @@ class Window(QMainWindow):
     # --- showing --------------------------------------------------------------------------------------------------
 
     def refresh(self) -> None:
-        """Show the book as it is: contents, counts, the desk at hand, the loupe.
-
-        All is painted in the next turn of the event loop, so that what came meanwhile need not wait for both.
-        """
-        self.setUpdatesEnabled(False)
-        QTimer.singleShot(0, self._paint)
+        """Show the book as it is: contents, counts, the desk at hand, the loupe."""
         book = self.bench.book
         self.book_title.setText(book.title)
         self.setWindowTitle(f"{book.title} – Faithful Reel")
@@ -424,9 +419,6 @@ class Window(QMainWindow):
         at = self.bench.session.store.step(self.bench.session.store.head).at
         self.saved.setText(f"step saved {at[11:]}" if at else "nothing changed yet")
         self.card_name.setText("no sound device: simulated sound card" if self.player.card.simulated else "")
-
-    def _paint(self) -> None:
-        self.setUpdatesEnabled(True)
 
     def _show_contents(self) -> None:
         self.contents.blockSignals(True)
@@ -556,13 +548,16 @@ class Window(QMainWindow):
         running = self.jobs.running
         visible = [r for r in running if not r.name.startswith(QUIET)]
         self.job_row.setVisible(bool(visible))
+        self.card_name.setVisible(not visible)
         if visible:
             first = visible[0]
             more = f"   and {len(visible) - 1} more" if len(visible) > 1 else ""
-            self.job_name.setText(f"{first.name}: {first.note}{more}" if first.note else first.name + more)
+            name = f"{first.name}: {first.note}{more}" if first.note else first.name + more
+            self.job_name.setText(name)
+            self.job_name.setToolTip(name)
             self.job_bar.setValue(round(1000 * first.fraction))
             left = first.seconds_left()
-            self.job_left.setText("" if left is None else f"about {max(1, round(left))} s left")
+            self.job_left.setText("" if left is None else _left(left))
 
     def _cancel_job(self) -> None:
         visible = [r for r in self.jobs.running if not r.name.startswith(QUIET)]
@@ -1254,3 +1249,9 @@ class Window(QMainWindow):
         application = QApplication.instance()
         if application is not None:
             self.player.card.close()
+
+
+def _left(seconds: float) -> str:
+    if seconds > 90:
+        return f"about {round(seconds / 60)} min left"
+    return f"about {max(1, round(seconds))} s left"

@@ -17,7 +17,7 @@ class Listening(Observed):
         super().__init__()
         self._bench = bench
         self._known: dict[str, Listened] = {}
-        self._left: dict[str, tuple[object, object, object, list[Span]]] = {}
+        self._left: dict[str, tuple[object, object, object, list[Span], float]] = {}
         self._now: tuple[str, Reel, int, int] | None = None
         bench.session.listen(self._book_changed)
 
@@ -60,19 +60,22 @@ class Listening(Observed):
 
     def unheard(self, chapter: ChapterState) -> list[Span]:
         """What of a chapter's reel was neither listened to nor decided, in reel time."""
-        if chapter.reel is None:
-            return []
-        rows = self.listened(chapter.id)
-        known = self._left.get(chapter.id)
-        key = chapter.reel, rows, chapter.findings
-        if known is None or any(a is not b for a, b in zip(known[:3], key, strict=True)):
-            decided = [(chapter.recording, f.start, f.stop) for f in chapter.findings if f.decision is not Decision.OPEN]
-            known = self._left[chapter.id] = (*key, unheard(chapter.reel, merged((*rows, *decided))))
-        return known[3]
+        return self._unheard(chapter.reel, chapter)[0] if chapter.reel is not None else []
 
     def share(self, chapter: ChapterState) -> float:
         """How much of a chapter was listened to or decided, 0 to 1."""
-        return share(chapter.reel, self.unheard(chapter)) if chapter.reel else 0.0
+        return self._unheard(chapter.reel, chapter)[1] if chapter.reel is not None else 0.0
+
+    def _unheard(self, reel: Reel, chapter: ChapterState) -> tuple[list[Span], float]:
+        """What was neither listened to nor decided and the share of the rest, found once for every state of a chapter."""
+        rows = self.listened(chapter.id)
+        known = self._left.get(chapter.id)
+        key = reel, rows, chapter.findings
+        if known is None or any(a is not b for a, b in zip(known[:3], key, strict=True)):
+            decided = [(chapter.recording, f.start, f.stop) for f in chapter.findings if f.decision is not Decision.OPEN]
+            left = unheard(reel, merged((*rows, *decided)))
+            known = self._left[chapter.id] = (*key, left, share(reel, left))
+        return known[3:]
 
     def _book_changed(self, before: Book, after: Book) -> None:
         was = {c.id: c for c in before.chapters}

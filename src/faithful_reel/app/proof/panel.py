@@ -28,7 +28,7 @@ from faithful_reel.app.proof.names_presenter import NamesPresenter
 from faithful_reel.app.proof.presenter import ProofPresenter
 from faithful_reel.app.theme import Theme
 from faithful_reel.app.widgets.galley import Cells, Galley, GalleyContent, Mark, Other
-from faithful_reel.app.widgets.parts import Desk, button, label, rule
+from faithful_reel.app.widgets.parts import Apart, Desk, button, label, rule
 from faithful_reel.core.book.model import ChapterState
 from faithful_reel.core.book.splicing import placed_joins
 from faithful_reel.core.book.timeline import finding_spans
@@ -83,8 +83,9 @@ class ProofPanel(Desk):
         self.side = QStackedWidget()
         self.side.addWidget(self._docket())
         self.side.addWidget(self.names)
-        self.side.setFixedWidth(DOCKET_WIDTH)
-        box.addWidget(self.side)
+        self._beside = Apart(self.side)
+        self._beside.setFixedWidth(DOCKET_WIDTH)
+        box.addWidget(self._beside)
         self._shown: object = None
         self._styles: tuple[object, NDArray[np.int64]] = None, np.zeros((0, 3), np.int64)
         self._set: tuple[object, Cells] = None, Cells.of(())
@@ -98,7 +99,7 @@ class ProofPanel(Desk):
         """The names in the docket's place, or the docket again."""
         shown = self.side.currentWidget() is not self.names
         self.side.setCurrentIndex(1 if shown else 0)
-        self.side.setFixedWidth(NAMES_WIDTH if shown else DOCKET_WIDTH)
+        self._beside.setFixedWidth(NAMES_WIDTH if shown else DOCKET_WIDTH)
         (self.names.view if shown else self.galley).setFocus()
 
     def _search_row(self) -> QWidget:
@@ -343,7 +344,7 @@ class ProofPanel(Desk):
         if key != self._shown:
             same_chapter = isinstance(self._shown, tuple) and self._shown[0].id == chapter.id
             self._shown = key
-            columns = bench.columns(chapter.reel) if chapter.reel else None
+            columns = bench.columns(chapter.reel) if chapter.reel is not None else None
             self.galley.set_content(self._content(chapter), columns, keep_place=same_chapter)
         self.galley.set_show_doubtful(shown=self._presenter.show_doubtful)
         left = presenter.listening.unheard(chapter)
@@ -497,7 +498,11 @@ class ProofPanel(Desk):
 
 
 def _recordings(chapter: ChapterState) -> list[str]:
-    return list(dict.fromkeys(s.recording for s in chapter.reel.lanes[0].segments if s.recording)) if chapter.reel else []
+    return (
+        list(dict.fromkeys(s.recording for s in chapter.reel.lanes[0].segments if s.recording))
+        if chapter.reel is not None
+        else []
+    )
 
 
 def _shortened(text: str) -> str:

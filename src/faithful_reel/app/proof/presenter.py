@@ -379,7 +379,7 @@ class ProofPresenter(Observed):
     def _sign_key(self, chapter: ChapterState) -> str:
         known = self._sign_keys.get(chapter.id)
         if known is None or known[0] is not chapter.reel or known[1] != chapter.text:
-            key = f"{reel_key(chapter.reel)} {chapter.text}" if chapter.reel else ""
+            key = f"{reel_key(chapter.reel)} {chapter.text}" if chapter.reel is not None else ""
             known = self._sign_keys[chapter.id] = (chapter.reel, chapter.text, key)
         return known[2]
 

@@ -29,6 +29,7 @@ from PyQt6.QtGui import (
 from PyQt6.QtWidgets import QAbstractScrollArea, QWidget
 
 from faithful_reel.app.theme import DAY, Theme, control_font, reading_font
+from faithful_reel.app.widgets.turns import own_turn
 
 LEFT, RIGHT = 78.0, 132.0
 TEXT_H, STRIP_H, GAP_H = 31.0, 30.0, 19.0
@@ -38,6 +39,8 @@ OTHER_H = 7.0
 FEW_CELLS = 400
 """A chapter with fewer words is set at once."""
 SLICE_S = 0.012
+PAINT_S = 0.008
+"""How long a turn draws lines anew; what is left then comes in the next."""
 LOWEST, TALLEST, WIDEST = 0.6, 3.0, 600.0
 CACHE = 80
 Columns = Callable[[NDArray[np.float64]], NDArray[np.float32]]
@@ -248,6 +251,8 @@ class Galley(QAbstractScrollArea):
         self._held = -1, -1
         self._stale_timer = QTimer(self)
         self._stale_timer.timeout.connect(self._set_some)
+        self._drawn_s = 0.0  # how long this turn has drawn lines anew
+        self._paint_timer = own_turn(self, self._paint_all)
 
     # --- content --------------------------------------------------------------------------------------------------
 
@@ -361,6 +366,9 @@ class Galley(QAbstractScrollArea):
         self._refresh()
 
     def _refresh(self) -> None:
+        self._paint_timer.start()
+
+    def _paint_all(self) -> None:
         port = self.viewport()
         if port:
             port.update()
@@ -736,7 +744,10 @@ class Galley(QAbstractScrollArea):
     # --- painting -------------------------------------------------------------------------------------------------
 
     def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802 - Qt's name
-        """Lines come from a cache; light, selection and playhead are laid under and over them."""
+        """Lines come from a cache, or are drawn anew, for a moment: what is left stays as it was for this turn.
+
+        Light, selection and playhead are laid under and over them.
+        """
         port = self.viewport()
         if port is None or event is None:
             return
@@ -754,10 +765,13 @@ class Galley(QAbstractScrollArea):
         top = bar.value() if bar else 0
         first = max(0, int((top + event.rect().top() - 14) // self._line_h))
         last = min(len(self._lines) - 1, int((top + event.rect().bottom() - 14) // self._line_h))
+        self._drawn_s = 0.0
         for number in range(first, last + 1):
             y = self._y(number)
             self._paint_under(painter, number, y)
-            painter.drawPixmap(QPointF(0, y), self._pixmap(number))
+            picture = self._pixmap(number)
+            if picture is not None:
+                painter.drawPixmap(QPointF(0, y), picture)
             self._paint_over(painter, number, y)
 
     def _paint_under(self, painter: QPainter, number: int, y: float) -> None:
@@ -829,16 +843,23 @@ class Galley(QAbstractScrollArea):
             for k in (-1, 0, 1):
                 painter.drawEllipse(QPointF(LEFT + 60 + 14 * k, y + self._line_h - 8), 1.6, 1.6)
 
-    def _pixmap(self, number: int) -> QPixmap:
+    def _pixmap(self, number: int) -> QPixmap | None:
+        """A line's picture; where there is no time to draw it anew, as it was, and the page is painted again."""
         line = self._lines[number]
         key = self._looks(number)
         found = self._pixmaps.pop(line, None)
         if found is None or found[0] != key:
-            found = (key, self._painted(number))
-            while len(self._pixmaps) >= CACHE:
-                self._pixmaps.popitem(last=False)
-        self._pixmaps[line] = found
-        return found[1]
+            if self._drawn_s > PAINT_S:
+                self._refresh()
+            else:
+                begun = time.perf_counter()
+                found = (key, self._painted(number))
+                self._drawn_s += time.perf_counter() - begun
+                while len(self._pixmaps) >= CACHE:
+                    self._pixmaps.popitem(last=False)
+        if found is not None:
+            self._pixmaps[line] = found
+        return found[1] if found else None
 
     def _looks(self, number: int) -> object:
         """All that a line's picture depends on beside its words, in times that count from the line's own."""

@@ -8,11 +8,12 @@ from typing import Protocol
 import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF, QWheelEvent
+from PyQt6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap, QPolygonF, QWheelEvent
 from PyQt6.QtWidgets import QWidget
 
 from faithful_reel.app.theme import DAY, Theme, control_font, reading_font
 from faithful_reel.app.widgets.galley import Columns, draw_sound
+from faithful_reel.app.widgets.turns import own_turn
 from faithful_reel.core.units import Signal
 
 WORDS_H, RULER_H = 20.0, 16.0
@@ -69,6 +70,8 @@ class Loupe(QWidget):
         self._spectrum = False
         self._image_key: tuple[float, float, int, int] | None = None
         self._image: QImage | None = None
+        self._picture: QPixmap | None = None  # all but the playhead, at the size that it was drawn for
+        self._paint_timer = own_turn(self, self.update)
         self._pressed = -1
         self.stretch = (-1, -1)
 
@@ -76,7 +79,7 @@ class Loupe(QWidget):
         """Draw in another theme."""
         self._theme = theme
         self._image_key = None
-        self.update()
+        self._redraw()
 
     def set_content(
         self,
@@ -96,32 +99,33 @@ class Loupe(QWidget):
         self._centre = min(self._centre, float(length))
         self.stretch = (-1, -1)
         self._image_key = None
-        self.update()
+        self._redraw()
 
     def look_at(self, position: int, *, span_s: float | None = None) -> None:
         """Bring a position to the middle."""
         if span_s is not None:
             self._span = max(NEAREST, span_s * self._rate)
         self._centre = float(position)
-        self.update()
+        self._redraw()
 
     def set_playhead(self, position: int, *, follow: bool) -> None:
         """Show where sound is being heard."""
         self._playhead = position
         if follow and not self._from() + 0.05 * self._span <= position <= self._from() + 0.9 * self._span:
             self._centre = position + 0.4 * self._span
+            self._redraw()
         self.update()
 
     def set_spectrum(self, *, shown: bool) -> None:
         """Spectrogram instead of waveform."""
         self._spectrum = shown
         self._image_key = None
-        self.update()
+        self._redraw()
 
     def zoom(self, factor: float) -> None:
         """Closer (under 1) or farther (over 1)."""
         self._span = float(np.clip(self._span * factor, NEAREST, FARTHEST_S * self._rate))
-        self.update()
+        self._redraw()
 
     @property
     def samples_per_pixel(self) -> float:
@@ -134,6 +138,10 @@ class Loupe(QWidget):
 
     def _x(self, position: float) -> float:
         return (position - self._from()) / self._span * self.width()
+
+    def _redraw(self) -> None:
+        self._picture = None
+        self._paint_timer.start()
 
     # --- events ---------------------------------------------------------------------------------------------------
 
@@ -149,7 +157,7 @@ class Loupe(QWidget):
             self._centre = under + (self._centre - under) * self._span / before
         else:
             self._centre = float(np.clip(self._centre - steps * 0.15 * self._span, 0, self._length))
-        self.update()
+        self._redraw()
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802 - Qt's name
         """A click says where."""
@@ -179,7 +187,7 @@ class Loupe(QWidget):
     def set_stretch(self, start: int, stop: int) -> None:
         """Mark a stretch of sound; (-1, -1) for none."""
         self.stretch = (start, stop)
-        self.update()
+        self._redraw()
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:  # noqa: N802 - Qt's name
         """Plus and minus zoom, arrows scroll."""
@@ -192,15 +200,30 @@ class Loupe(QWidget):
             self.zoom(1 / 0.7)
         elif key in (Qt.Key.Key_Left, Qt.Key.Key_Right):
             self._centre = float(np.clip(self._centre + (0.1 if key is Qt.Key.Key_Right else -0.1) * self._span, 0, self._length))
-            self.update()
+            self._redraw()
         else:
             super().keyPressEvent(event)
 
     # --- painting -------------------------------------------------------------------------------------------------
 
     def paintEvent(self, _event: QPaintEvent | None) -> None:  # noqa: N802 - Qt's name
-        """Words and their edges above, the sound below, times at the foot."""
+        """The picture is kept; the playhead goes over it."""
+        scale = self.devicePixelRatioF()
+        size = self.size() * scale
+        if self._picture is None or self._picture.size() != size:
+            self._picture = QPixmap(size)
+            self._picture.setDevicePixelRatio(scale)
+            with QPainter(self._picture) as painter:
+                self._paint(painter)
         painter = QPainter(self)
+        painter.drawPixmap(0, 0, self._picture)
+        if self._playhead >= 0 and self._length:
+            x = self._x(self._playhead)
+            painter.setPen(QPen(self._theme.color("ink"), 1.4))
+            painter.drawLine(QPointF(x, WORDS_H), QPointF(x, self.height() - RULER_H))
+
+    def _paint(self, painter: QPainter) -> None:
+        """Words and their edges above, the sound below, times at the foot."""
         painter.fillRect(self.rect(), self._theme.color("page"))
         painter.fillRect(QRectF(0, 0, self.width(), 1), self._theme.color("hairline"))
         if not self._length:
@@ -225,10 +248,6 @@ class Loupe(QWidget):
         self._paint_tone(painter, top, height)
         self._paint_words(painter, top, height)
         self._paint_ruler(painter, top + height)
-        if self._playhead >= 0:
-            x = self._x(self._playhead)
-            painter.setPen(QPen(self._theme.color("ink"), 1.4))
-            painter.drawLine(QPointF(x, top), QPointF(x, top + height))
 
     def _paint_samples(self, painter: QPainter, top: float, height: float) -> None:
         if self._render is None:

@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from PyQt6.QtCore import QPointF, QRect, QRectF, QSize, Qt
-from PyQt6.QtGui import QColor, QPainter, QPaintEvent, QPalette, QPen, QPolygonF
+from PyQt6.QtGui import QColor, QPainter, QPaintEvent, QPalette, QPen, QPolygonF, QResizeEvent
 from PyQt6.QtWidgets import (
     QFrame,
     QLabel,
     QPushButton,
+    QSizePolicy,
     QStyle,
     QStyledItemDelegate,
     QStyleOptionViewItem,
@@ -35,6 +36,43 @@ class Desk(QWidget):
     def refresh(self) -> None:
         """Show the book as it is."""
         raise NotImplementedError
+
+
+class Apart(QWidget):
+    """Holds a widget whose inside is laid out apart: a label that changes in it does not have the whole window laid out anew."""
+
+    def __init__(self, inside: QWidget) -> None:
+        super().__init__()
+        inside.setParent(self)
+        self._inside = inside
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:  # noqa: N802 - Qt's name
+        """The inside takes all of it."""
+        super().resizeEvent(event)
+        self._inside.setGeometry(self.rect())
+
+    def sizeHint(self) -> QSize:  # noqa: N802 - Qt's name
+        """As the inside."""
+        return self._inside.sizeHint()
+
+    def minimumSizeHint(self) -> QSize:  # noqa: N802 - Qt's name
+        """As the inside."""
+        return self._inside.minimumSizeHint()
+
+
+class OneLine(QLabel):
+    """A label that takes what room there is; what does not fit is left out, and stands in its tooltip."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setTextFormat(Qt.TextFormat.PlainText)
+        self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+
+    def paintEvent(self, _event: QPaintEvent | None) -> None:  # noqa: N802 - Qt's name
+        """As much as fits."""
+        painter = QPainter(self)
+        text = self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideRight, self.width())
+        painter.drawText(self.rect(), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, text)
 
 
 def label(text: str = "", name: str = "", *, wrap: bool = False) -> QLabel:
