@@ -127,8 +127,9 @@ def altered(all_readings: list[Reading], seed: int, share: float = 0.07) -> tupl
     plants: list[dict] = []
     quiet = lambda s: (noise.standard_normal(int(s * EAR_RATE)) * 10 ** (-66 / 20)).astype(np.float32)  # noqa: E731
 
-    def plant(kind: str, count: int, written: str, heard: str) -> None:
-        plants.append({"kind": kind, "word_index": len(tokens), "word_count": count, "written": written, "heard": heard})
+    def plant(kind: str, count: int, written: str, heard: str, lasts: int = 0) -> None:
+        place = {"kind": kind, "word_index": len(tokens), "word_count": count, "written": written, "heard": heard}
+        plants.append(place | ({"seconds": lasts / EAR_RATE} if lasts else {}))
 
     for reading in rng.sample(all_readings, len(all_readings)):
         words, placed, x = [w.text for w in reading.chapter.words], reading.placed, reading.sound
@@ -162,7 +163,7 @@ def altered(all_readings: list[Reading], seed: int, share: float = 0.07) -> tupl
                         start, stop = here[0].start, here[-1].stop
                         if kind == "false_start":
                             stop -= (here[-1].stop - here[-1].start) // 4
-                        plant("repeated" if kind == "repeated" else kind, run, " ".join(words[i : i + run]), "")
+                        plant("repeated" if kind == "repeated" else kind, run, " ".join(words[i : i + run]), "", stop - start)
                         parts += [
                             _faded(x[at:stop]),
                             quiet(rng.uniform(0.02, 0.15) if kind == "repeated" else rng.uniform(0.3, 0.6)),

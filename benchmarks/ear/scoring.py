@@ -9,6 +9,8 @@ from dataclasses import dataclass, field
 from faithful_reel.core.collate.findings import READING, Finding, Kind, is_shown
 
 WORDS = ("misread", "skipped", "added")
+SHORT_S = 0.15
+"""Under this a copied sound is a function word at its shortest, cut out of running speech: nobody says it again like that."""
 AGAIN = {Kind.REPEATED, Kind.FALSE_START, Kind.ADDED}
 
 
@@ -20,6 +22,7 @@ class Score:
     found: Counter[str] = field(default_factory=Counter)
     false: Counter[str] = field(default_factory=Counter)
     words: int = 0
+    short: Counter[str] = field(default_factory=Counter)  # repeats by how long what is said again lasts, and those found
     bins: Counter[int] = field(default_factory=Counter)  # findings by tenth of confidence
     true_bins: Counter[int] = field(default_factory=Counter)
     missed: list[str] = field(default_factory=list)
@@ -41,7 +44,12 @@ class Score:
             self.planted[plant["kind"]] += 1
             telling = [f for f, of in zip(findings, matched) if k in of]
             best = max((f.confidence for f in telling), default=0.0)
-            if any(map(is_shown, telling)):
+            found = any(map(is_shown, telling))
+            if plant["kind"] == "repeated" and "seconds" in plant:
+                length = "short" if plant["seconds"] < SHORT_S else "long"
+                self.short[length] += 1
+                self.short[f"{length} found"] += found
+            if found:
                 self.found[plant["kind"]] += 1
             else:
                 self.missed.append(
@@ -69,6 +77,11 @@ class Score:
             f"words: recall {self.recall(WORDS):.1f} %; repeats {self.recall(['repeated', 'take']):.1f} %; "
             f"false starts {self.recall(['false_start']):.1f} %"
         )
+        if self.short:
+            lines.append(
+                f"repeats of {1000 * SHORT_S:.0f} ms and more: {self.short['long found']} of {self.short['long']}; "
+                f"of less: {self.short['short found']} of {self.short['short']}"
+            )
         lines.append(
             f"false findings {self.false_per_thousand:.1f} per 1,000 words of {self.words}; by kind "
             + ", ".join(f"{k} {n}" for k, n in sorted(self.false.items()))
