@@ -142,6 +142,7 @@ class Window(QMainWindow):
         self.book_title = label("", "title")
         row.addWidget(self.book_title)
         row.addStretch()
+        row.addWidget(self._jobs_row(), 1)
         self.desk_buttons: dict[str, QPushButton] = {}
         for name in DESKS:
             made = button(name.capitalize(), "deskname", f"The {name.capitalize()} desk (Ctrl+{DESKS.index(name) + 1})")
@@ -213,12 +214,13 @@ class Window(QMainWindow):
             menus[act.menu].addAction(self.actions_[act.id])
 
     def _jobs_row(self) -> QWidget:
-        """The work that goes on, within the foot: the page stays where it is when work begins and ends."""
+        """The work that goes on, beside the title: the page stays where it is when work begins and ends."""
         self.job_row = QWidget()
         row = QHBoxLayout(self.job_row)
-        row.setContentsMargins(0, 0, 0, 0)
+        row.setContentsMargins(24, 0, 16, 3)
         row.setSpacing(10)
         self.job_name = OneLine()
+        self.job_name.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         self.job_bar = QProgressBar()
         self.job_bar.setRange(0, 1000)
         self.job_bar.setFixedWidth(90)
@@ -270,7 +272,6 @@ class Window(QMainWindow):
         for widget in (self.play_button, self.speed, self.lead, self.loop_button, self.time, self.meter):
             row.addWidget(widget)
         row.addWidget(self.card_name, 1)
-        row.addWidget(self._jobs_row(), 1)
         row.addWidget(self.saved)
         return foot
 
@@ -548,7 +549,6 @@ class Window(QMainWindow):
         running = self.jobs.running
         visible = [r for r in running if not r.name.startswith(QUIET)]
         self.job_row.setVisible(bool(visible))
-        self.card_name.setVisible(not visible)
         if visible:
             first = visible[0]
             more = f"   and {len(visible) - 1} more" if len(visible) > 1 else ""

@@ -72,7 +72,7 @@ class OneLine(QLabel):
         """As much as fits."""
         painter = QPainter(self)
         text = self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideRight, self.width())
-        painter.drawText(self.rect(), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, text)
+        painter.drawText(self.rect(), self.alignment(), text)
 
 
 def label(text: str = "", name: str = "", *, wrap: bool = False) -> QLabel:
