@@ -39,7 +39,7 @@ OTHER_H = 7.0
 FEW_CELLS = 400
 """A chapter with fewer words is set at once."""
 SLICE_S = 0.012
-PAINT_S = 0.008
+PAINT_S = 0.005
 """How long a turn draws lines anew; what is left then comes in the next."""
 LOWEST, TALLEST, WIDEST = 0.6, 3.0, 600.0
 CACHE = 80
