@@ -91,9 +91,13 @@ def test_what_a_turn_has_no_time_for_is_painted_in_the_next(galley, qtbot, monke
         turns.append(seen(galley))
     assert len(turns) > 3
     assert turns[-1] == after
-    line = int(LINE_H)
+    line, shot_height = int(LINE_H), before.height()
     foot = [shot.copy(0, shot.height() - line, shot.width(), line) for shot in turns]
     assert foot[0] == before.copy(0, before.height() - line, before.width(), line)  # as it was, until it has its turn
+    moved = content(marks=marks[:1])
+    moved.cells.starts[5:] += 300  # the lines are set anew
+    galley.set_content(moved, galley._columns, keep_place=True)
+    assert seen(galley).copy(0, shot_height - line, before.width(), line) == foot[-1]
 
 
 def test_words_do_not_overlap_and_stay_in_the_text_area(galley):

@@ -498,11 +498,8 @@ class ProofPanel(Desk):
 
 
 def _recordings(chapter: ChapterState) -> list[str]:
-    return (
-        list(dict.fromkeys(s.recording for s in chapter.reel.lanes[0].segments if s.recording))
-        if chapter.reel is not None
-        else []
-    )
+    segments = chapter.reel.lanes[0].segments if chapter.reel is not None else ()
+    return list(dict.fromkeys(s.recording for s in segments if s.recording))
 
 
 def _shortened(text: str) -> str:

@@ -251,6 +251,7 @@ class Galley(QAbstractScrollArea):
         self._held = -1, -1
         self._stale_timer = QTimer(self)
         self._stale_timer.timeout.connect(self._set_some)
+        self._earlier: dict[int, QPixmap] = {}  # by the word that a line began with before the lines were set anew
         self._drawn_s = 0.0  # how long this turn has drawn lines anew
         self._paint_timer = own_turn(self, self._paint_all)
 
@@ -270,6 +271,7 @@ class Galley(QAbstractScrollArea):
         self._cursor = self._cursor if keep_place and self._cursor < len(content.cells) else -1
         if not keep_place:
             self._selection = (-1, -1)
+            self._pixmaps.clear()  # of another chapter
         self._lay_out(before if keep_place else None)
         if bar:
             bar.setValue(place)
@@ -381,6 +383,8 @@ class Galley(QAbstractScrollArea):
             self._index_marks()
             self._refresh()
             return
+        pictures = [(line.first, picture) for line, (_, picture) in self._pixmaps.items() if line.first < len(self._written)]
+        self._earlier = {self._written[first]: picture for first, picture in pictures}
         port = self.viewport()
         width = port.width() if port else 600
         cells = self._content.cells
@@ -844,7 +848,7 @@ class Galley(QAbstractScrollArea):
                 painter.drawEllipse(QPointF(LEFT + 60 + 14 * k, y + self._line_h - 8), 1.6, 1.6)
 
     def _pixmap(self, number: int) -> QPixmap | None:
-        """A line's picture; where there is no time to draw it anew, as it was, and the page is painted again."""
+        """A line's picture; where there is no time to draw it anew, the line as it was, and the page is painted again."""
         line = self._lines[number]
         key = self._looks(number)
         found = self._pixmaps.pop(line, None)
@@ -859,7 +863,7 @@ class Galley(QAbstractScrollArea):
                     self._pixmaps.popitem(last=False)
         if found is not None:
             self._pixmaps[line] = found
-        return found[1] if found else None
+        return found[1] if found else self._earlier.get(self._written[line.first])
 
     def _looks(self, number: int) -> object:
         """All that a line's picture depends on beside its words, in times that count from the line's own."""
