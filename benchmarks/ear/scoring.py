@@ -10,7 +10,7 @@ from faithful_reel.core.collate.findings import READING, Finding, Kind, is_shown
 
 WORDS = ("misread", "skipped", "added")
 SHORT_S = 0.15
-"""Under this a copied sound is a function word at its shortest, cut out of running speech: nobody says it again like that."""
+"""Under this a copied sound is a function word at its shortest, cut out of running speech; said again it lasts longer (from memory)."""
 AGAIN = {Kind.REPEATED, Kind.FALSE_START, Kind.ADDED}
 
 

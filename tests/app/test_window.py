@@ -350,6 +350,17 @@ def test_the_docket_is_laid_out_without_the_rest_of_the_window(opened):
     assert desk.count.width() >= desk.count.sizeHint().width()
 
 
+def test_a_long_title_gives_way_to_the_work_that_goes_on(opened):
+    window = opened.window
+    width = window.minimumSizeHint().width()
+    window.book_title.setText("A title that goes on and on, " * 12)
+    window.job_row.show()
+    opened.qtbot.wait(20)
+    assert window.minimumSizeHint().width() <= max(width, 1000)
+    assert window.job_cancel.width() >= window.job_cancel.sizeHint().width()
+    assert window.desk_buttons["release"].geometry().right() <= window.width()
+
+
 def test_how_long_work_takes_is_told_in_minutes_where_it_is_long():
     assert [_left(s) for s in (0.2, 40, 90, 91, 3423)] == [
         "about 1 s left", "about 40 s left", "about 90 s left", "about 2 min left", "about 57 min left"

@@ -139,7 +139,8 @@ class Window(QMainWindow):
         top.setObjectName("top")
         row = QHBoxLayout(top)
         row.setContentsMargins(16, 4, 16, 0)
-        self.book_title = label("", "title")
+        self.book_title = OneLine()
+        self.book_title.setObjectName("title")
         row.addWidget(self.book_title)
         row.addStretch()
         row.addWidget(self._jobs_row(), 1)
@@ -405,6 +406,7 @@ class Window(QMainWindow):
         """Show the book as it is: contents, counts, the desk at hand, the loupe."""
         book = self.bench.book
         self.book_title.setText(book.title)
+        self.book_title.setToolTip(book.title)
         self.setWindowTitle(f"{book.title} – Faithful Reel")
         self._show_contents()
         self._show_counts()

@@ -365,6 +365,7 @@ class Galley(QAbstractScrollArea):
 
     def _redraw(self) -> None:
         self._pixmaps.clear()
+        self._earlier.clear()
         self._refresh()
 
     def _refresh(self) -> None:
@@ -777,6 +778,8 @@ class Galley(QAbstractScrollArea):
             if picture is not None:
                 painter.drawPixmap(QPointF(0, y), picture)
             self._paint_over(painter, number, y)
+        if event.rect().contains(port.rect()) and not self._paint_timer.isActive():  # all of it is as it should be
+            self._earlier.clear()
 
     def _paint_under(self, painter: QPainter, number: int, y: float) -> None:
         current = next((m for m in self._marks_at.get(number, []) if m.id == self._current), None)

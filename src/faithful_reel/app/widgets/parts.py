@@ -10,7 +10,6 @@ from PyQt6.QtWidgets import (
     QFrame,
     QLabel,
     QPushButton,
-    QSizePolicy,
     QStyle,
     QStyledItemDelegate,
     QStyleOptionViewItem,
@@ -66,7 +65,10 @@ class OneLine(QLabel):
     def __init__(self) -> None:
         super().__init__()
         self.setTextFormat(Qt.TextFormat.PlainText)
-        self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+
+    def minimumSizeHint(self) -> QSize:  # noqa: N802 - Qt's name
+        """It may be cut off wherever there is no room."""
+        return QSize(0, super().minimumSizeHint().height())
 
     def paintEvent(self, _event: QPaintEvent | None) -> None:  # noqa: N802 - Qt's name
         """As much as fits."""
