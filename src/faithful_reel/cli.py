@@ -178,16 +178,24 @@ def master(
     as_json: AsJson = False,
 ) -> None:
     """Bring a chapter to a delivery profile."""
-    from faithful_reel.core.measure.profile import load_profile, verdicts
+    from faithful_reel.core.audio.wholeness import shortfall
+    from faithful_reel.core.measure.profile import Verdict, load_profile, verdicts
     from faithful_reel.core.release.chapter_file import master_file
     from faithful_reel.core.release.check import checked_file, file_report
 
     limits = load_profile(profile)
     made = master_file(source, limits, out, watch=_watch())
     figures, found = checked_file(out, limits)
+    found = (*found, made.words)
+    cut = shortfall(source)
+    if cut:
+        found = (*found, Verdict("source", "all that its header promises", str(cut), passed=False))
+        sys.stderr.write(f"faithful-reel: {cut}\n")
+    if made.already:
+        sys.stderr.write(f"faithful-reel: {source.name} passes this profile already: it was mastered once more.\n")
     passed = all(v.passed for v in found)
     if as_json:
-        report = file_report(out, figures, found)
+        report = file_report(out, figures, found) | {"already_passed": made.already}
         before = [v.as_json() for v in verdicts(made.before, limits)]
         report |= {"before": made.before.as_json(), "before_verdicts": before, "steps": list(made.steps)}
         _print({"files": [report]})

@@ -10,7 +10,8 @@ from scipy.signal import butter, sosfreqz
 from support.sounds import noise, sine, speech_like
 
 from faithful_reel.core.treat.dynamics import Compressor, Limiter
-from faithful_reel.core.treat.filters import FRAME, LowCut, NoiseReduction, noise_print
+from faithful_reel.core.treat.filters import LowCut
+from faithful_reel.core.treat.noise import FRAME, NoiseReduction, noise_print
 
 RATE = 44_100
 

@@ -10,7 +10,8 @@ from faithful_reel.core.jobs import Watch
 from faithful_reel.core.master.mastering import master_reel
 from faithful_reel.core.measure.profile import load_profile
 from faithful_reel.core.reel.reel import Reel
-from faithful_reel.core.release.check import checked_file, file_figures
+from faithful_reel.core.release.check import checked_file, file_meter
+from faithful_reel.core.units import Span
 
 
 class MasterPresenter(Observed):
@@ -48,17 +49,19 @@ class MasterPresenter(Observed):
         chapter = self.bench.book.chapter(chapter_id)
         if chapter.reel is None or chapter_id in self.working:
             return
-        reel, rate, profile = chapter.reel, self.bench.book.rate, load_profile(self.profile)
+        reel, rate, named = chapter.reel, self.bench.book.rate, self.profile  # the job is for the profile as it is now
+        profile = load_profile(named)
         renderer = self.bench.renderer(reel)
+        known = self._known(chapter)
         key = reel_key(reel)
         name = f"{chapter.id}-{key[:8]}{self.suffix}"
         out = self.bench.session.store.folder / "masters" / name
 
         def job(watch: Watch) -> Master:
-            made = master_reel(renderer, rate, 1, profile, out, checked=file_figures, watch=watch)
+            made = master_reel(renderer, rate, 1, profile, out, checked=file_meter, words=known, watch=watch)
             figures, found = checked_file(out, profile)
-            rows = tuple((v.rule, v.limit, str(v.value), v.passed) for v in found)
-            return Master(name, self.profile, key, made.steps, {k: v for k, v in figures.as_json().items()}, rows)  # type: ignore[misc]  # noqa: C416 - narrows the value type
+            rows = tuple((v.rule, v.limit, str(v.value), v.passed) for v in (*found, made.words))
+            return Master(name, named, key, made.steps, {k: v for k, v in figures.as_json().items()}, rows)  # type: ignore[misc]  # noqa: C416 - narrows the value type
 
         def done(master: Master) -> None:
             self.working.discard(chapter_id)
@@ -73,6 +76,13 @@ class MasterPresenter(Observed):
         self.working.add(chapter_id)
         self.bench.jobs.start(f"Master {chapter.title}", job, done=done, stopped=stopped)
         self.changed()
+
+    def _known(self, chapter: ChapterState) -> Span | None:
+        """From the first to the last word that was heard in a chapter's reel: never trimmed, however softly it is read."""
+        if self.bench.hearing(chapter) is None:
+            return None
+        heard = self.bench.tokens(chapter).heard()
+        return Span(int(heard.starts.min()), int(heard.stops.max())) if len(heard) else None
 
     def master_all(self) -> None:
         """Master every chapter that needs it."""

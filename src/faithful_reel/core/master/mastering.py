@@ -9,27 +9,45 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
-from numpy.typing import NDArray
 
 from faithful_reel.core.audio.encode import AudioWriter
 from faithful_reel.core.audio.files import BLOCK
-from faithful_reel.core.audio.roomtone import FRAME_S, find_room_tone, frame_levels, quiet_threshold
+from faithful_reel.core.audio.roomtone import FRAME_S
+from faithful_reel.core.audio.voice import SOUND_DB, Voice, runs
 from faithful_reel.core.errors import SignalError
 from faithful_reel.core.jobs import Part, Unwatched, Watch, ahead
 from faithful_reel.core.measure.levels import Figures, Meter
-from faithful_reel.core.measure.profile import Profile
-from faithful_reel.core.reel.commands import ToneSource
-from faithful_reel.core.reel.reel import LIKE, Lane, Reel, RoomTone
-from faithful_reel.core.reel.render import Renderer
+from faithful_reel.core.measure.profile import Profile, Verdict, verdicts
+from faithful_reel.core.reel.reel import LIKE, Lane, Piece, Reel, RoomTone
+from faithful_reel.core.reel.render import MADE_TONE_DB, Renderer
 from faithful_reel.core.treat.dynamics import Compressor, Limiter
-from faithful_reel.core.treat.filters import LowCut, NoiseReduction, noise_print
-from faithful_reel.core.units import SILENT_DB, Signal, Span
+from faithful_reel.core.treat.filters import LowCut
+from faithful_reel.core.treat.noise import NoisePrints, NoiseReduction
+from faithful_reel.core.units import SILENT_DB, Signal, Span, clock
 
-MOST_REDUCTION_DB = 24.0
+MOST_REDUCTION_DB = 30.0
 FLOOR_MARGIN_DB = 2.0
 MP3_HEADROOM_DB = 0.6
 """An MP3 decodes with peaks a little over those that went in."""
-TONE_WINDOW_S = 45.0
+LEAST_SPEECH_S = 1.0
+"""With less than this there is nothing to set a level by."""
+LEAD_S, TRAIL_S = 0.15, 0.35
+"""Kept before the first sound of a voice and after the last: a soft consonant, the room's answer."""
+RMS_OVER_LUFS = 1.0
+"""Speech without long pauses reads so much more in LUFS than in plain RMS (own measure)."""
+RMS_MARGIN_DB = 0.4
+"""How far inside of its window the plain RMS is kept."""
+MISSED_DB = 0.3
+TONE_S, SHORTEST_TONE_S, LONGEST_TONE_S = 0.4, 0.1, 8.0
+LEAST_UNDER_DB = 30.0
+"""A short quiet stretch that does not stand so far under the voice is no room tone."""
+MOST_OFF_S = 0.25
+"""A head or tail is made at most so much longer or shorter to be found as long as it should be."""
+PRINT_S = 2.0
+WARM_S = 4.0
+OVER_ROOM_DB = 6.0
+LOST_DB, LOST_FRAMES = 18.0, 6
+"""A stretch of speech of 120 ms and more that came out so much fainter than all the rest is a lost one (own rule)."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,21 +62,40 @@ class Settings:
 
 @dataclass(frozen=True, slots=True)
 class Mastered:
-    """What was done to a chapter: figures before and after (of the sound that was encoded), and the steps in words."""
+    """What was done to a chapter: figures before and after (of the finished file), and the steps in words.
+
+    `words` is the verdict on whether all that was spoken is in the finished file; `already` whether the source passed
+    the profile before anything was done.
+    """
 
     before: Figures
     after: Figures
     steps: tuple[str, ...]
+    words: Verdict
+    already: bool = False
 
 
 @dataclass(frozen=True, slots=True)
 class Survey:
-    """One pass over a rendered reel: figures, RMS after the low cut, where speech starts and ends, and room tone."""
+    """One pass over a rendered reel: figures as it is and after the low cut, and where in it somebody speaks."""
 
     figures: Figures
-    level_db: float
+    cut: Figures
+    voice: Voice
     speech: Span
-    tone: Span | None
+
+
+@dataclass(frozen=True, slots=True)
+class _Tone:
+    """Where a head's or tail's room tone is taken from; no length: it is made, at `gain_db` over the usual hiss."""
+
+    start: int
+    stop: int
+    gain_db: float = 0.0
+
+    def woven(self, length: int, seed: int) -> RoomTone:
+        source = "reel" if self.stop > self.start else ""
+        return RoomTone(source, self.start, self.stop, length, gain_db=self.gain_db, join=LIKE, seed=seed)
 
 
 class _RawFile:
@@ -108,79 +145,113 @@ def _energy(x: Signal) -> float:
     return float(np.einsum("ij,ij->", x, x, dtype=np.float64))
 
 
-def surveyed(renderer: Renderer, rate: int, channels: int, low_cut_hz: float, cut: _RawFile, watch: Watch) -> Survey:
-    """Measure a reel, find its speech and its room tone, and write it through the low cut to `cut`.
+def surveyed(
+    renderer: Renderer, rate: int, channels: int, low_cut_hz: float, cut: _RawFile, known: Span | None, watch: Watch
+) -> Survey:
+    """Measure a reel, find its speech, and write it through the low cut to `cut`.
+
+    What lies in `known`, where words were heard, is speech whatever its level.
 
     Raises
     ------
     SignalError
-        The reel is empty or silent.
+        The reel is empty or silent, or holds less than a second of speech.
     """
     if not len(renderer):
         raise SignalError("This audio is empty. Choose another file.")
-    meter = Meter(rate, channels)
-    levels: list[NDArray[np.float64]] = []
-    block = round(FRAME_S * rate) * 64
+    meter, after = Meter(rate, channels), Meter(rate, channels)
     low_cut = LowCut(rate, channels, cutoff_hz=low_cut_hz)
 
     def measured() -> Iterator[Signal]:
-        for part in ahead(renderer.blocks(block=block)):
+        for part in ahead(renderer.blocks()):
             x = np.atleast_2d(part)
             meter.feed(x)
-            levels.append(frame_levels(x[0] if channels == 1 else x.mean(axis=0), rate))
             watch.tick(min(1.0, meter.frames / len(renderer)), "measuring")
             yield low_cut.feed(x)
 
-    for _ in cut.write(measured()):
-        pass
+    for y in cut.write(measured()):
+        after.feed(y)
     figures = meter.figures()
     if figures.rms_db < -90:
         raise SignalError("This audio is silent, so there is nothing to master. Choose another file.")
-    frames = np.concatenate(levels)
-    size = round(FRAME_S * rate)
-    loud = np.flatnonzero(frames > quiet_threshold(frames))
-    loud = _without_specks(loud)
-    speech = Span(int(loud[0]) * size, min(len(renderer), (int(loud[-1]) + 1) * size)) if len(loud) else Span(0, len(renderer))
-    return Survey(figures, cut.level_db, speech, _tone_span(cut, rate, frames))
+    voice = after.voice
+    span = voice.span
+    if span is None or voice.seconds < LEAST_SPEECH_S:
+        raise SignalError(
+            f"Only {voice.seconds:.1f} s of speech were found, too little to set a level by. Choose a file with narration."
+        )
+    speech = Span(min(span.start, known.start), max(span.stop, known.stop)) if known else span
+    return Survey(figures, after.figures(), voice, Span(max(0, speech.start), min(len(renderer), speech.stop)))
 
 
-def _without_specks(loud: NDArray[np.intp]) -> NDArray[np.intp]:
-    """Leave out loud frames at the very ends that stand alone: a click is not speech."""
-    runs = np.split(loud, np.flatnonzero(np.diff(loud) > 2) + 1)
-    long = [run for run in runs if len(run) >= 4]
-    return np.concatenate(long) if long else loud
+def _quiet_stretches(voice: Voice, shortest_s: float) -> list[tuple[int, int]]:
+    """Half-open runs of frames in which nobody speaks, anywhere, away from the words beside them."""
+    inner = [(a + 2, b - 2) for a, b in runs(~voice.speaks & (voice.levels > SOUND_DB), round(shortest_s / FRAME_S) + 4)]
+    return [(a, b) for a, b in inner if b > a]
 
 
-def _tone_span(cut: _RawFile, rate: int, frames: NDArray[np.float64]) -> Span | None:
-    """Look for room tone around the quietest second of the reel, then at its start."""
-    size = round(FRAME_S * rate)
-    window = 50
-    if len(frames) <= window:
-        return None
-    power = np.convolve(np.where(frames < -120, 1e6, 10 ** (frames / 10)), np.ones(window) / window, "valid")
-    centre = int(power.argmin()) * size
-    half = round(TONE_WINDOW_S * rate / 2)
-    start, stop = max(0, centre - half), min(cut.frames, centre + half)
-    x = cut("", start, stop).mean(axis=0)
-    found = find_room_tone(x, rate)
-    return Span(found.start + start, found.stop + start) if found else None
+def tone_near(voice: Voice, at: int) -> _Tone:
+    """Room tone for a head or tail beside sample `at`: a real, even stretch at the level of the room there.
+
+    Of all quiet stretches that which is longest, most even, nearest in level to the usual pause and not far away.  Where
+    there is none, as where a gate left digital silence, made tone.
+    """
+    levels = voice.levels
+    stretches = _quiet_stretches(voice, TONE_S)
+    if not stretches:
+        least = float(np.percentile(levels, 95)) - LEAST_UNDER_DB if len(levels) else SILENT_DB
+        stretches = [(a, b) for a, b in _quiet_stretches(voice, SHORTEST_TONE_S) if levels[a:b].max() < least]
+    if not stretches:
+        return _Tone(0, 0)
+    usual = float(np.median(np.concatenate([levels[a:b] for a, b in stretches])))
+    longest = round(LONGEST_TONE_S / FRAME_S)
+    found: list[tuple[float, int, int]] = []
+    for a, b in stretches:
+        for first in range(a, max(a + 1, b - longest // 2), longest // 2):  # of a long one several parts
+            part = levels[first : min(b, first + longest)]
+            kept = _even(part)
+            own = part[kept[0] : kept[1]]
+            seconds = min(len(own) * FRAME_S, 3.0)
+            far = abs((first + kept[0]) * voice.size - at) / (voice.size / FRAME_S)
+            score = seconds - 0.8 * float(own.std()) - 0.4 * abs(float(own.mean()) - usual) - 0.01 * min(far, 120.0)
+            found.append((score, first + kept[0], first + kept[1]))
+    _, start, stop = max(found)
+    return _Tone(start * voice.size, stop * voice.size)
 
 
-def with_head_and_tail(length: int, survey: Survey, rate: int, *, head_s: float, tail_s: float) -> Reel:
-    """The chapter from a breath before its first word to its last, between stretches of its own room tone.
+def _even(levels: np.ndarray) -> tuple[int, int]:
+    """The longest run of frames within 3 dB of their median, so that a breath or click in a pause is not woven in."""
+    near = runs(np.abs(levels - np.median(levels)) < 3.0)
+    return max(near, key=lambda run: run[1] - run[0]) if near else (0, len(levels))
+
+
+def with_head_and_tail(survey: Survey, length: int, rate: int, *, head_s: float, tail_s: float) -> tuple[Reel, int]:
+    """The chapter from shortly before its first word to its last, between stretches of its own room tone.
 
     |tone| chapter's speech |  tone  |
-    """
-    from faithful_reel.core.reel.reel import Piece
 
-    lead = min(round(0.1 * rate), survey.speech.start, round(head_s * rate) - 1)
-    trail = min(round(0.35 * rate), length - survey.speech.stop)
-    tone = survey.tone
-    source = ToneSource("reel", tone.start, tone.stop) if tone else ToneSource("", 0, 0)
-    head = RoomTone(source.recording, source.start, source.stop, max(1, round(head_s * rate) - lead), join=LIKE, seed=11)
-    tail = RoomTone(source.recording, source.start, source.stop, max(1, round(tail_s * rate) - trail), join=LIKE, seed=12)
-    speech = Piece("reel", survey.speech.start - lead, survey.speech.stop + trail, join=LIKE)
-    return Reel((Lane("voice", (head, speech, tail)),))
+    Also by how many samples the speech moved; a whole number of frames, so that levels can be compared one by one.
+    """
+    size = survey.voice.size
+    lead = min(round(LEAD_S * rate), survey.speech.start, round(head_s * rate) - 1)
+    trail = min(round(TRAIL_S * rate), length - survey.speech.stop)
+    start, stop = survey.speech.start - lead, survey.speech.stop + trail
+    head = max(1, round(head_s * rate) - lead)
+    head += (start - head) % size
+    voice = survey.voice
+    reel = Reel(
+        (
+            Lane(
+                "voice",
+                (
+                    tone_near(voice, start).woven(head, 11),
+                    Piece("reel", start, stop, join=LIKE),
+                    tone_near(voice, stop).woven(max(1, round(tail_s * rate) - trail), 12),
+                ),
+            ),
+        )
+    )
+    return reel, head - start
 
 
 def master_reel(
@@ -190,15 +261,21 @@ def master_reel(
     profile: Profile,
     out: Path,
     *,
-    checked: Callable[[Path], Figures],
+    checked: Callable[[Path], Meter],
     settings: Settings | None = None,
+    words: Span | None = None,
     watch: Watch | None = None,
 ) -> Mastered:
     """Master a reel to `out`, block by block, in bounded memory.
 
     The reel after the low cut goes to a temporary file beside `out`; from there, with head and tail, noise reduction and
-    compression, to a second one; limiting and encoding follow.  Where `checked`, which measures the finished file, finds
-    a peak over the limit (an encoder adds a little), the ceiling is lowered and the last stage is done again.
+    compression, to a second one; limiting and encoding follow.  The finished file is measured by `checked`; where it
+    misses a level, a floor, a head or a tail, that is set anew and done again.
+
+    Parameters
+    ----------
+    words : Span, optional
+        From the first to the last word that is known to be in the reel, in samples: never trimmed.
 
     Raises
     ------
@@ -209,75 +286,82 @@ def master_reel(
     watch = watch or Unwatched()
     with tempfile.TemporaryDirectory(prefix=".master-", dir=out.parent if out.parent.is_dir() else None) as folder:
         cut = _RawFile(Path(folder) / "cut.f32", channels)
-        survey = surveyed(renderer, rate, channels, settings.low_cut_hz, cut, Part(watch, 0.0, 0.2))
-        trimmed = Renderer(
-            with_head_and_tail(cut.frames, survey, rate, head_s=profile.make_head_s, tail_s=profile.make_tail_s), cut
-        )
-        depth = _reduction_needed(survey.figures, profile) if settings.reduce_noise else 0.0
-        for attempt in range(2):
+        survey = surveyed(renderer, rate, channels, settings.low_cut_hz, cut, words, Part(watch, 0.0, 0.2))
+        target = _target(profile)
+        depth = _reduction_needed(survey.cut, profile, target) if settings.reduce_noise else 0.0
+        head_s, tail_s = profile.make_head_s, profile.make_tail_s
+        for attempt in range(3):
+            reel, moved = with_head_and_tail(survey, cut.frames, rate, head_s=head_s, tail_s=tail_s)
+            trimmed = Renderer(reel, cut)
             pressed = _RawFile(Path(folder) / "pressed.f32", channels)
-            lead_db = profile.target_rms_db - survey.level_db
-            reduction = _reduction(trimmed, rate, channels, survey, depth) if depth > 0 else None
-            heights = _pressed(trimmed, rate, reduction, lead_db, settings, pressed, Part(watch, 0.2, 0.4))
-            result, steps_made = _levelled(pressed, rate, heights, lead_db, profile, out, checked, Part(watch, 0.4, 1.0))
-            limit = profile.noise_floor_db
-            if (
-                attempt
-                or limit is None
-                or result.noise_floor_db <= limit - 0.5
-                or not settings.reduce_noise
-                or depth >= MOST_REDUCTION_DB
-            ):
+            lead_db = target - survey.cut.lufs
+            reduction = _reduction(trimmed, survey.voice, moved, channels, depth) if depth > 0 else None
+            measured = _pressed(trimmed, rate, reduction, lead_db, settings, pressed, Part(watch, 0.2, 0.4))
+            meter, steps_made = _levelled(pressed, rate, measured, lead_db, target, profile, out, checked, Part(watch, 0.4, 1.0))
+            result = meter.figures()
+            wanted = _set_anew(result, profile, settings, depth, head_s, tail_s)
+            if attempt == 2 or wanted == (depth, head_s, tail_s):
                 break
-            depth = min(MOST_REDUCTION_DB, depth + result.noise_floor_db - limit + FLOOR_MARGIN_DB)
-    tone = "the room tone" if survey.tone else "made tone"
-    steps = [f"head of {profile.make_head_s:g} s and tail of {profile.make_tail_s:g} s of {tone}"]
-    steps.append(f"low cut at {settings.low_cut_hz:g} Hz")
+            depth, head_s, tail_s = wanted
+        verdict = _nothing_lost(survey, meter.voice, moved, rate)
+    steps = [f"head of {head_s:.2g} s and tail of {tail_s:.2g} s of the room tone", f"low cut at {settings.low_cut_hz:g} Hz"]
     if depth > 0:
         steps.append(f"noise reduced by at most {depth:.1f} dB")
     steps.append(f"compression {settings.compression:g}:1 over {settings.threshold_db:g} dB")
-    return Mastered(survey.figures, result, (*steps, *steps_made))
+    already = all(v.passed for v in verdicts(survey.figures, profile))
+    return Mastered(survey.figures, result, (*steps, *steps_made), verdict, already)
 
 
-def _reduction_needed(figures: Figures, profile: Profile) -> float:
-    """How far the noise floor must come down so that it passes once the voice is brought to its level."""
-    if profile.noise_floor_db is None or figures.noise_floor_db <= SILENT_DB:
+def _target(profile: Profile) -> float:
+    """The loudness of the speech to aim at, in LUFS."""
+    return sum(profile.lufs) / 2 if profile.lufs else profile.target_rms_db + RMS_OVER_LUFS
+
+
+def _floor(figures: Figures) -> float:
+    return max(figures.noise_floor_db, figures.pause_floor_db)
+
+
+def _reduction_needed(figures: Figures, profile: Profile, target: float) -> float:
+    """How far the noise must come down so that the pauses pass once the voice is brought to its level."""
+    if profile.noise_floor_db is None or _floor(figures) <= SILENT_DB:
         return 0.0
-    lift = profile.target_rms_db - figures.rms_db + 4.0  # compression brings the quiet up by 3 to 4 dB
-    excess = figures.noise_floor_db + lift - (profile.noise_floor_db - FLOOR_MARGIN_DB)
+    lift = target - figures.lufs + 3.0  # compression brings the quiet up by about 3 dB
+    excess = _floor(figures) + lift - (profile.noise_floor_db - FLOOR_MARGIN_DB)
     return min(MOST_REDUCTION_DB, excess) if excess > 0 else 0.0
 
 
-def _reduction(trimmed: Renderer, rate: int, channels: int, survey: Survey, depth: float) -> NoiseReduction:
-    """Noise reduction whose print is taken from woven room tone, or from the head where none was found."""
-    if survey.tone:
-        tone = RoomTone("reel", survey.tone.start, survey.tone.stop, 3 * rate, seed=5)
-        woven = Renderer(Reel((Lane("tone", (tone,)),)), trimmed.source).render(0, 3 * rate)
-    else:
-        woven = trimmed.render(0, min(len(trimmed), round(0.6 * rate)))
-    return NoiseReduction(noise_print(np.atleast_2d(woven).mean(axis=0)), channels, depth_db=depth)
+def _set_anew(
+    result: Figures, profile: Profile, settings: Settings, depth: float, head_s: float, tail_s: float
+) -> tuple[float, float, float]:
+    """Depth of the noise reduction, head and tail for the next attempt; the same where the finished file is right."""
+    limit = profile.noise_floor_db
+    floor = _floor(result)
+    if limit is not None and settings.reduce_noise and floor > limit - 0.3 and depth < MOST_REDUCTION_DB:
+        depth = min(MOST_REDUCTION_DB, depth + floor - limit + FLOOR_MARGIN_DB)
+    heads = [(profile.head_s, result.head_s, profile.make_head_s, head_s), (profile.tail_s, result.tail_s, profile.make_tail_s, tail_s)]
+    made = []
+    for limits, found, usual, now in heads:
+        off = limits is not None and not limits[0] <= found <= limits[1]
+        made.append(min(max(now + usual - found, usual - MOST_OFF_S), usual + MOST_OFF_S) if off else now)
+    return depth, made[0], made[1]
 
 
-_BIN = 1 / 2000
-_BINS = 16_000
-
-
-def _gain_for(heights: NDArray[np.float64], target_db: float, ceiling_db: float) -> float:
-    """The gain that brings a histogram of sample heights to an RMS when everything over the ceiling is cut off.
-
-    A limiter takes away a little more than a cut does: the rest is found by limiting.
-    """
-    centres = (np.arange(_BINS) + 0.5) * _BIN
-    ceiling = 10 ** (ceiling_db / 20)
-    low, high = -60.0, 60.0
-    for _ in range(40):
-        middle = (low + high) / 2
-        power = float(np.sum(heights * np.minimum(centres * 10 ** (middle / 20), ceiling) ** 2) / heights.sum())
-        if 10 * math.log10(power + 1e-20) < target_db:
-            low = middle
-        else:
-            high = middle
-    return low
+def _reduction(trimmed: Renderer, voice: Voice, moved: int, channels: int, depth: float) -> NoiseReduction:
+    """Noise reduction whose prints are taken from where nobody speaks; where that is nowhere, from the quietest frames."""
+    source = trimmed.source
+    rate_of = voice.size / FRAME_S
+    prints = NoisePrints(len(trimmed), channels, round(PRINT_S * rate_of))
+    stretches = _quiet_stretches(voice, 0.06)
+    if not stretches:
+        sound = voice.levels > SOUND_DB
+        quiet = sound & (voice.levels <= np.percentile(voice.levels[sound], 5)) if sound.any() else sound
+        stretches = runs(quiet)
+    longest = round(1.0 / FRAME_S)
+    for a, b in stretches:
+        for first in range(a, b, longest):
+            start, stop = first * voice.size, min(b, first + longest) * voice.size
+            prints.add(np.atleast_2d(source("reel", start, stop)), max(0, start + moved))
+    return NoiseReduction(prints.prints(), channels, depth_db=depth, step=prints.step)
 
 
 def _pressed(
@@ -288,9 +372,13 @@ def _pressed(
     settings: Settings,
     pressed: _RawFile,
     watch: Watch,
-) -> NDArray[np.float64]:
-    """Noise reduction, gain to the usual level and compression into `pressed`; a histogram of its sample heights."""
-    compressor = Compressor(rate, threshold_db=settings.threshold_db, compression=settings.compression)
+) -> float:
+    """Noise reduction, gain to the usual level and compression into `pressed`; its loudness in LUFS."""
+    strength = {"threshold_db": settings.threshold_db, "compression": settings.compression}
+    warm = Compressor(rate, **strength)
+    start = len(trimmed.reel.lanes[0].segments[0])
+    warm.feed(np.atleast_2d(trimmed.render(start, min(len(trimmed), start + round(WARM_S * rate)))), gain_db=lead_db)
+    compressor = Compressor(rate, **strength, lowered_db=warm.lowered_db)  # so that the head is no louder than the pauses
 
     def cleaned() -> Iterator[Signal]:
         given = map(np.atleast_2d, trimmed.blocks())
@@ -301,25 +389,25 @@ def _pressed(
             yield reduction.synthesised(spectra)
         yield reduction.flush()
 
-    heights = np.zeros(_BINS)
+    meter = Meter(rate, pressed.channels)
     for x in pressed.write(compressor.feed(y, gain_db=lead_db) for y in cleaned()):
-        sampled = np.abs(x[:, ::4]).ravel()  # every fourth sample tells as much
-        heights += np.bincount(np.minimum(sampled / _BIN, _BINS - 1).astype(np.int64), minlength=_BINS)
+        meter.feed(x)
         watch.tick(pressed.frames / len(trimmed), "cleaning")
-    return heights
+    return meter.loudness()
 
 
 def _levelled(
     pressed: _RawFile,
     rate: int,
-    heights: NDArray[np.float64],
+    loudness: float,
     lead_db: float,
+    target: float,
     profile: Profile,
     out: Path,
-    checked: Callable[[Path], Figures],
+    checked: Callable[[Path], Meter],
     watch: Watch,
-) -> tuple[Figures, tuple[str, ...]]:
-    """Gain to the target, limiting, encoding."""
+) -> tuple[Meter, tuple[str, ...]]:
+    """Gain to the target, limiting, encoding; the measures of the finished file."""
     channels = pressed.channels
     ceiling = (profile.peak_db if profile.peak_db is not None else -1.0) - 0.15
     if profile.true_peak_db is not None:
@@ -336,14 +424,14 @@ def _levelled(
                 yield y
         yield limiter.flush()
 
-    trim_db = _gain_for(heights, profile.target_rms_db, ceiling)
-    energy = count = 0.0
+    trim_db = target - loudness
     every = 1 + min(3, pressed.frames // (300 * rate))  # of a long chapter, some blocks tell enough
-    for y in limited(every=every):  # what the limiter really takes away is found without encoding anything
-        energy += _energy(y)
-        count += y.size
-        watch.tick(0.0, "levelling")
-    trim_db += 1.6 * (profile.target_rms_db - 10 * math.log10(energy / count))
+    for _ in range(2):  # what the limiter takes away is found without encoding anything
+        meter = Meter(rate, channels)
+        for y in limited(every=every):
+            meter.feed(y)
+            watch.tick(0.0, "levelling")
+        trim_db += 1.3 * _missed(meter.figures(), target, profile)
     for attempt in range(3):
         written = 0
         with AudioWriter(out, rate, channels, bits=24, kbits=192) as writer:
@@ -351,18 +439,47 @@ def _levelled(
                 writer.write(y)
                 written += y.shape[1]
                 watch.tick(0.1 + 0.9 * min(1.0, written / pressed.frames), "writing")
-        found = checked(out)
+        result = checked(out)
+        found = result.figures()
         # should the level still be off, or an encoder's peak be over the limit, the last stage is done again
-        missed = profile.target_rms_db - found.rms_db
+        missed = _missed(found, target, profile)
         over = found.peak_db - profile.peak_db if profile.peak_db is not None else -1.0
         if profile.true_peak_db is not None:
             over = max(over, found.true_peak_db - profile.true_peak_db)
-        if attempt == 2 or (abs(missed) < 1.0 and over <= -0.02):
+        if attempt == 2 or (abs(missed) < MISSED_DB and over <= -0.02):
             break
-        trim_db += missed if abs(missed) >= 1.0 else 0.0
+        trim_db += missed if abs(missed) >= MISSED_DB else 0.0
         ceiling -= over + 0.1 if over > -0.02 else 0.0
     steps = (
-        f"gain {lead_db + trim_db:+.1f} dB to {profile.target_rms_db:g} dB RMS",
+        f"gain {lead_db + trim_db:+.1f} dB, speech at {found.lufs:.1f} LUFS",
         f"peaks limited to {ceiling:.2f} dB",
     )
-    return found, steps
+    return result, steps
+
+
+def _missed(figures: Figures, target: float, profile: Profile) -> float:
+    """How much louder the sound should be: speech at its target, and the plain RMS, where that counts, inside of its window."""
+    missed = target - figures.lufs
+    if profile.rms_db is None:
+        return missed
+    low, high = (limit - figures.rms_db for limit in profile.rms_db)
+    return min(max(missed, low + RMS_MARGIN_DB), high - RMS_MARGIN_DB)
+
+
+def _nothing_lost(survey: Survey, after: Voice, moved: int, rate: int) -> Verdict:
+    """Whether every stretch of speech of the source stands in the finished file, compared frame by frame."""
+    voice = survey.voice
+    shift = moved // voice.size
+    room = voice.pause_levels()
+    over = voice.levels > (float(np.median(room)) + OVER_ROOM_DB if len(room) else SOUND_DB)
+    speaks = voice.speaks & over  # what hardly stands over the room goes down with it
+    frames = np.flatnonzero(speaks) + shift
+    inside = (frames >= 0) & (frames < len(after.levels))
+    there = np.full(len(frames), SILENT_DB)
+    there[inside] = after.levels[frames[inside]]
+    change = there - voice.levels[np.flatnonzero(speaks)]
+    faint = np.zeros(len(speaks), bool)
+    faint[np.flatnonzero(speaks)] = change < np.median(change) - LOST_DB
+    lost = runs(faint, LOST_FRAMES)
+    at = clock(lost[0][0] * voice.size / rate) if lost else ""
+    return Verdict("words", "all of the source's speech", f"lost near {at} of the source" if lost else "whole", not lost)

@@ -9,10 +9,29 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
+from faithful_reel.core.audio.roomtone import FRAME_S
+from faithful_reel.core.audio.voice import Voice, VoiceBands, runs
 from faithful_reel.core.errors import SignalError
 from faithful_reel.core.units import SILENT_DB, Signal, decibels
 
 QUIET_WINDOWS = 4
+LOUD_PAUSES = 90
+"""The floor in the pauses is that of the pause which so many in a hundred do not exceed (own rule)."""
+ZEROS_S, ZEROS_AT_ENDS_S = 0.05, 0.1
+"""Longer runs of nothing but zeros are dead silence; at the ends an encoder pads a little more."""
+FAR_UNDER_DB, FAR_UNDER_S = 20.0, 0.3
+DEAD_DB = -96.0
+"""No microphone is so quiet: the last bit of 16 alone has more (own rule)."""
+DEAD_CHANNEL_DB = -90.0
+
+_WEIGHTS: dict[int, tuple[float, ...]] = {
+    4: (1, 1, 1.41, 1.41),
+    5: (1, 1, 1, 1.41, 1.41),
+    6: (1, 1, 1, 0, 1.41, 1.41),
+    8: (1, 1, 1, 0, 1.41, 1.41, 1.41, 1.41),
+}
+"""ITU-R BS.1770-4 annex 1, table 3, in the channel order of WAVE files: surround channels weigh 1.41, the effects channel
+nothing.  Of eight channels those at the back too, as FFmpeg does."""
 
 # ITU-R BS.1770-4 annex 2, table: the 48-tap, four-phase interpolating filter (from memory, checked in the tests
 # against an oversampled sine); phases 2 and 3 mirror 1 and 0.
@@ -112,9 +131,40 @@ def _feed(x, coefficients, filter_state, history, phases, bin_size, quiet_size, 
     return k_bins[:k_n], q_bins[:q_n]
 
 
+@numba.njit(cache=True, nogil=True)
+def _zeros(x, state, shortest, found):  # type: ignore[no-untyped-def]  # pragma: no cover - compiled
+    """Runs of at least `shortest` samples in which every channel is zero, into rows (start, length); how many ended.
+
+    state: [position, length of the run that goes on].
+    """
+    channels, n = x.shape
+    at, length = state
+    count = 0
+    for i in range(n):
+        silent = True
+        for c in range(channels):
+            if x[c, i] != 0.0:
+                silent = False
+                break
+        if silent:
+            length += 1
+        else:
+            if length >= shortest and count < found.shape[0]:
+                found[count, 0] = at + i - length
+                found[count, 1] = length
+                count += 1
+            length = 0
+    state[0], state[1] = at + n, length
+    return count
+
+
 @dataclass(frozen=True, slots=True)
 class Figures:
-    """What a delivery is judged by.  RMS is plain: a full-scale sine reads -3.01 dB."""
+    """What a delivery is judged by.  RMS is plain: a full-scale sine reads -3.01 dB.
+
+    `noise_floor_db` is that of the quietest windows, `pause_floor_db` that of nine pauses in ten (`SILENT_DB` where there
+    are none); `dead_s` are seconds of dead silence, `dead_channels` channels in which nothing is.
+    """
 
     rms_db: float
     peak_db: float
@@ -129,6 +179,9 @@ class Figures:
     codec: str = ""
     bit_rate: int = 0
     cbr: bool | None = None
+    pause_floor_db: float = SILENT_DB
+    dead_s: float = 0.0
+    dead_channels: int = 0
 
     def as_json(self) -> dict[str, object]:
         """Plain values, rounded for reading."""
@@ -148,6 +201,12 @@ class Meter:
         self._sums = np.zeros((channels, 3))
         self._k: list[list[NDArray[np.float64]]] = [[] for _ in range(channels)]
         self._q: list[list[NDArray[np.float64]]] = [[] for _ in range(channels)]
+        self._bands = VoiceBands(rate, channels)
+        self._voice: tuple[int, Voice] | None = None
+        self._shortest = max(1, round(ZEROS_S * rate))
+        self._zero_state = np.zeros(2, np.int64)
+        self._zero_rows = np.zeros((4096, 2), np.int64)
+        self._zero_runs: list[tuple[int, int]] = []
 
     def feed(self, x: Signal) -> None:
         """Take the next block, (n,) or (channels, n).
@@ -170,6 +229,9 @@ class Meter:
             )  # fmt: skip
             self._k[c].append(k)
             self._q[c].append(q)
+        self._bands.feed(x)
+        count = _zeros(np.ascontiguousarray(x), self._zero_state, self._shortest, self._zero_rows)
+        self._zero_runs += [(int(a), int(n)) for a, n in self._zero_rows[:count]]
 
     def figures(self) -> Figures:
         """All figures of what was fed.
@@ -181,25 +243,52 @@ class Meter:
         """
         if not self.frames:
             raise SignalError("This audio is empty and has no level.")
-        power = self._sums[:, 0].sum() / (self.frames * self.channels)
-        quiet = np.stack([np.concatenate(q) for q in self._q])
-        head, tail = self._head_tail(quiet)
+        power = self._sums[:, 0] / self.frames
+        live = power > 10 ** (DEAD_CHANNEL_DB / 10)
+        live = live if live.any() else np.ones(self.channels, bool)
+        quiet = np.stack([np.concatenate(q) for q in self._q])[live]
+        voice = self.voice
+        pauses = voice.pause_levels()
+        span = voice.span
         return Figures(
-            rms_db=decibels(math.sqrt(power)),
+            rms_db=decibels(math.sqrt(power.mean())),
             peak_db=decibels(float(self._sums[:, 1].max())),
             true_peak_db=decibels(float(max(self._sums[:, 2].max(), self._sums[:, 1].max()))),
             lufs=self.loudness(),
             noise_floor_db=self._noise_floor(quiet),
-            head_s=head,
-            tail_s=tail,
+            head_s=(span.start if span else self.frames) / self.rate,
+            tail_s=(self.frames - min(self.frames, span.stop) if span else self.frames) / self.rate,
             seconds=self.frames / self.rate,
             rate=self.rate,
             channels=self.channels,
+            pause_floor_db=float(np.percentile(pauses, LOUD_PAUSES)) if len(pauses) else SILENT_DB,
+            dead_s=self._dead(voice, pauses),
+            dead_channels=int(np.count_nonzero(~live)),
         )
 
+    @property
+    def voice(self) -> Voice:
+        """Where somebody speaks in what was fed."""
+        if self._voice is None or self._voice[0] != self.frames:
+            self._voice = self.frames, self._bands.voice()
+        return self._voice[1]
+
+    def _dead(self, voice: Voice, pauses: NDArray[np.float64]) -> float:
+        """Seconds of dead silence: nothing but zeros, or far under the chapter's own floor."""
+        dead = np.zeros(len(voice.levels) + 1, bool)
+        ends = round(ZEROS_AT_ENDS_S * self.rate)
+        for start, length in (*self._zero_runs, (self.frames - int(self._zero_state[1]), int(self._zero_state[1]))):
+            if length > (ends if start == 0 or start + length == self.frames else self._shortest):
+                dead[start // voice.size : -(-(start + length) // voice.size)] = True
+        own = float(np.median(pauses)) - FAR_UNDER_DB if len(pauses) else SILENT_DB
+        for a, b in runs(voice.levels < max(own, DEAD_DB), round(FAR_UNDER_S / FRAME_S)):
+            dead[a:b] = True
+        return round(float(np.count_nonzero(dead)) * FRAME_S, 2)
+
     def loudness(self) -> float:
-        """Gated loudness in LUFS: ITU-R BS.1770-4 annex 1, equations 3 to 7 (all channels weigh 1.0)."""
-        bins = np.stack([np.concatenate(k) for k in self._k]).sum(axis=0)
+        """Gated loudness in LUFS: ITU-R BS.1770-4 annex 1, equations 3 to 7."""
+        weights = np.array(_WEIGHTS.get(self.channels, (1,) * self.channels), np.float64)
+        bins = weights @ np.stack([np.concatenate(k) for k in self._k])
         if len(bins) < 4:
             return SILENT_DB
         power = np.convolve(bins, np.ones(4), "valid") / (4 * self._bin)
@@ -212,7 +301,7 @@ class Meter:
         and lie within 1 dB of the quietest are averaged.
         Where the sound is shorter than a window, the RMS of all of it.
         """
-        bins = np.where((quiet < 0).any(axis=0), np.inf, quiet.sum(axis=0)) / (self._quiet * self.channels)
+        bins = np.where((quiet < 0).any(axis=0), np.inf, quiet.sum(axis=0)) / (self._quiet * len(quiet))
         if len(bins) < 10:
             finite = bins[np.isfinite(bins)]
             return decibels(math.sqrt(float(finite.mean()))) if len(finite) else SILENT_DB
@@ -226,21 +315,6 @@ class Meter:
             chosen.append(float(windows[at]))
             windows[max(0, at - 9) : at + 10] = np.inf
         return decibels(math.sqrt(float(np.mean(chosen)))) if chosen else SILENT_DB
-
-    def _head_tail(self, quiet: NDArray[np.float64]) -> tuple[float, float]:
-        """Seconds before the first and after the last 50 ms bin that speaks.
-
-        A bin speaks when it is 12 dB over the noise floor and not more than 30 dB under the whole RMS (own rule).
-        """
-        power = np.clip(quiet, 0, None).sum(axis=0) / (self._quiet * self.channels)
-        whole = self._sums[:, 0].sum() / (self.frames * self.channels)
-        floor = self._noise_floor(quiet)
-        limit = max(whole * 10**-3.0, 10 ** ((floor + 12) / 10) if floor > SILENT_DB else 0.0)
-        loud = np.flatnonzero(power > min(limit, whole * 10**-0.6))
-        if not len(loud):
-            return self.frames / self.rate, self.frames / self.rate
-        size = self._quiet / self.rate
-        return float(loud[0] * size), float(max(0.0, self.frames / self.rate - (loud[-1] + 1) * size))
 
 
 def _gated(power: NDArray[np.float64]) -> float:

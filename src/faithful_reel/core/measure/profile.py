@@ -119,15 +119,18 @@ def verdicts(figures: Figures, profile: Profile) -> tuple[Verdict, ...]:
     at_most("true_peak", profile.true_peak_db, figures.true_peak_db, "dBTP")
     within("loudness", profile.lufs, figures.lufs, "LUFS")
     at_most("noise_floor", profile.noise_floor_db, figures.noise_floor_db, "dB")
+    if profile.noise_floor_db is not None:
+        at_most("pause_floor", profile.noise_floor_db, figures.pause_floor_db, "dB")
+        found.append(Verdict("dead_silence", "none", f"{figures.dead_s:g} s" if figures.dead_s else "none", not figures.dead_s))
     within("head", profile.head_s, figures.head_s, "s", slack=0.05)  # head and tail are found in 50 ms steps
     within("tail", profile.tail_s, figures.tail_s, "s", slack=0.05)
     at_most("length", profile.longest_s, figures.seconds, "s")
     if profile.rates:
         found.append(Verdict("rate", " or ".join(f"{r} Hz" for r in profile.rates), figures.rate, figures.rate in profile.rates))
     if profile.channels:
-        found.append(
-            Verdict("channels", " or ".join(map(str, profile.channels)), figures.channels, figures.channels in profile.channels)
-        )
+        dead = f"{figures.channels}, {figures.dead_channels} of them dead" if figures.dead_channels else figures.channels
+        fits = figures.channels in profile.channels and not figures.dead_channels
+        found.append(Verdict("channels", " or ".join(map(str, profile.channels)), dead, fits))
     if profile.codecs and figures.codec:
         found.append(Verdict("codec", " or ".join(profile.codecs), figures.codec, figures.codec in profile.codecs))
     if profile.bit_rate and figures.codec == "mp3":

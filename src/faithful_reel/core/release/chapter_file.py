@@ -15,7 +15,7 @@ from faithful_reel.core.master.mastering import Mastered, Settings, master_reel
 from faithful_reel.core.measure.profile import Profile
 from faithful_reel.core.reel.reel import reel_of
 from faithful_reel.core.reel.render import FileSources, Renderer
-from faithful_reel.core.release.check import file_figures
+from faithful_reel.core.release.check import file_meter
 
 
 def master_file(
@@ -47,7 +47,7 @@ def master_file(
         files = FileSources(lambda _: path, channels=info.channels)
         try:
             renderer = Renderer(reel_of("source", frames), files)
-            return master_reel(renderer, rate, info.channels, profile, out, settings=settings, checked=file_figures, watch=watch)
+            return master_reel(renderer, rate, info.channels, profile, out, settings=settings, checked=file_meter, watch=watch)
         finally:
             files.close()
 

@@ -4,18 +4,14 @@ from __future__ import annotations
 
 from dataclasses import replace
 from pathlib import Path
-from typing import Any
 
 from faithful_reel.core.audio.files import audio_info, blocks
+from faithful_reel.core.audio.wholeness import mpeg_frames, shortfall
 from faithful_reel.core.jobs import Unwatched, Watch, ahead
 from faithful_reel.core.measure.levels import Figures, Meter
 from faithful_reel.core.measure.profile import Profile, Verdict, verdicts
 
-WRITTEN_BY = {".mp3": "av", ".m4a": "av", ".m4b": "av", ".wav": "soundfile", ".flac": "soundfile"}
-"""Which library writes files of a kind; the check reads by the other."""
-
-
-def file_figures(path: Path, watch: Watch | None = None) -> Figures:
+def file_meter(path: Path, watch: Watch | None = None) -> Meter:
     """Measure any audio file as a retailer's intake would.
 
     Raises
@@ -25,34 +21,32 @@ def file_figures(path: Path, watch: Watch | None = None) -> Figures:
     """
     watch = watch or Unwatched()
     info = audio_info(path)
-    reader = "soundfile" if WRITTEN_BY.get(path.suffix.lower()) == "av" and path.suffix.lower() == ".mp3" else "av"
+    reader = "soundfile" if info.codec == "mp3" else "av"
     meter = Meter(info.rate, info.channels)
     for x in ahead(blocks(path, by=reader)):
         meter.feed(x)
         watch.tick(min(1.0, meter.frames / info.frames), "checking")
-    figures = meter.figures()
-    codec = {"wavex": "wav", "rf64": "wav", "w64": "wav"}.get(info.codec, info.codec)
-    bit_rate, constant = _bit_rate(path, figures) if codec == "mp3" else (round(path.stat().st_size * 8 / figures.seconds), None)
-    return replace(figures, codec=codec, bit_rate=bit_rate, cbr=constant)
+    return meter
 
 
-def _bit_rate(path: Path, figures: Figures) -> tuple[int, bool]:
-    from mutagen import MutagenError
-    from mutagen.mp3 import MP3, BitrateMode
-
-    try:
-        info: Any = MP3(path).info
-    except MutagenError:
-        return round(path.stat().st_size * 8 / figures.seconds), False
-    if info is None:
-        return round(path.stat().st_size * 8 / figures.seconds), False
-    return int(info.bitrate), info.bitrate_mode == BitrateMode.CBR
+def file_figures(path: Path, watch: Watch | None = None) -> Figures:
+    """Figures of any audio file, with its kind and bit rate.  Raises as `file_meter`."""
+    figures = file_meter(path, watch).figures()
+    codec = audio_info(path).codec
+    codec = {"wavex": "wav", "rf64": "wav", "w64": "wav"}.get(codec, codec)
+    frames = mpeg_frames(path) if codec == "mp3" else None
+    if frames:
+        return replace(figures, codec=codec, bit_rate=frames.bit_rate, cbr=frames.constant)
+    return replace(figures, codec=codec, bit_rate=round(path.stat().st_size * 8 / figures.seconds))
 
 
 def checked_file(path: Path, profile: Profile, watch: Watch | None = None) -> tuple[Figures, tuple[Verdict, ...]]:
-    """Figures and verdicts of one file."""
+    """Figures and verdicts of one file; also whether it holds all the sound that its header promises."""
     figures = file_figures(path, watch)
-    return figures, verdicts(figures, profile)
+    cut = shortfall(path)
+    there = f"{cut.found_s:.1f} of {cut.promised_s:.1f} s" if cut and cut.promised_s else "breaks off" if cut else "whole"
+    whole = Verdict("whole", "all that its header promises", there, cut is None)
+    return figures, (*verdicts(figures, profile), whole)
 
 
 def file_report(path: Path, figures: Figures, found: tuple[Verdict, ...]) -> dict[str, object]:

@@ -12,7 +12,7 @@ STEP = 8
 
 
 @numba.njit(cache=True, nogil=True)
-def _compress(x, state, threshold_db, slope, knee_db, attack, release):  # type: ignore[no-untyped-def]  # pragma: no cover - compiled
+def _compress(x, state, threshold_db, slope, knee_db, attack, release, hold_db):  # type: ignore[no-untyped-def]  # pragma: no cover - compiled
     """In place.  state: [mean square, reduction in dB, gain, gain step, samples to the next gain]."""
     channels, n = x.shape
     level, reduction, gain, change, left = state
@@ -22,14 +22,18 @@ def _compress(x, state, threshold_db, slope, knee_db, attack, release):  # type:
             power += float(x[c, i]) * float(x[c, i])
         level += 0.004 * (power / channels - level)  # mean square over about 6 ms
         if left <= 0.0:
-            over = 10.0 * np.log10(level + 1e-12) - threshold_db
+            height = 10.0 * np.log10(level + 1e-12)
+            over = height - threshold_db
             if over <= -knee_db / 2:
                 wanted = 0.0
             elif over < knee_db / 2:
                 wanted = slope * (over + knee_db / 2) ** 2 / (2 * knee_db)
             else:
                 wanted = slope * over
-            reduction += (attack if wanted > reduction else release) * (wanted - reduction)
+            if wanted > reduction:
+                reduction += attack * (wanted - reduction)
+            elif height > hold_db:  # in a pause it stays, so that the room does not swell there
+                reduction += release * (wanted - reduction)
             change = (10.0 ** (-reduction / 20.0) - gain) / STEP
             left = STEP
         gain += change
@@ -42,7 +46,8 @@ def _compress(x, state, threshold_db, slope, knee_db, attack, release):  # type:
 class Compressor:
     """Feed-forward compressor with a soft knee on the mean-square level.
 
-    Threshold about -20 dB, 2:1 to 3:1, slow release of about 1 s (common practice).  It only ever lowers.
+    Threshold about -20 dB, 2:1 to 3:1, slow release of about 1 s, and nothing under -40 dB is lifted (common practice):
+    while the sound is softer than that, the gain stays as it is.  It only ever lowers; it starts lowered by `lowered_db`.
     """
 
     def __init__(
@@ -54,16 +59,24 @@ class Compressor:
         knee_db: float = 6.0,
         attack_s: float = 0.01,
         release_s: float = 1.0,
+        hold_db: float = -40.0,
+        lowered_db: float = 0.0,
     ) -> None:
         self._threshold, self._slope, self._knee = threshold_db, 1 - 1 / compression, knee_db
+        self._hold = hold_db
         self._attack = 1 - np.exp(-STEP / (attack_s * rate))
         self._release = 1 - np.exp(-STEP / (release_s * rate))
-        self._state = np.array([0.0, 0.0, 1.0, 0.0, 0.0])
+        self._state = np.array([0.0, lowered_db, ratio(-lowered_db), 0.0, 0.0])
+
+    @property
+    def lowered_db(self) -> float:
+        """By how much it lowers now."""
+        return float(self._state[1])
 
     def feed(self, x: Signal, *, gain_db: float = 0.0) -> Signal:
         """The next block, (channels, n), after `gain_db`; returns a new array."""
         y = x * np.float32(ratio(gain_db))
-        _compress(y, self._state, self._threshold, self._slope, self._knee, self._attack, self._release)
+        _compress(y, self._state, self._threshold, self._slope, self._knee, self._attack, self._release, self._hold)
         return y
 
 
