@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import json
 import os
+import signal
 import sys
 from pathlib import Path
 from typing import Annotated
@@ -45,8 +46,18 @@ def _watch() -> Watch:
     return FlagWatch(report, lambda: False)
 
 
+def _tell_if_cut(*paths: Path) -> None:
+    """Say where a recording holds less sound than it promises: it is worked on all the same."""
+    from faithful_reel.core.audio.wholeness import shortfall
+
+    for path in paths:
+        if cut := shortfall(path):
+            sys.stderr.write(f"faithful-reel: {cut}\n")
+
+
 def _print(value: object) -> None:
-    sys.stdout.write(json.dumps(value, ensure_ascii=False) + "\n")
+    text = json.dumps(value, ensure_ascii=False)
+    sys.stdout.write(text.encode("utf-8", "backslashreplace").decode() + "\n")  # names that are no text stay valid JSON
 
 
 @app.command()
@@ -71,6 +82,7 @@ def proof(
     from faithful_reel.core.text.manuscript import read_script
 
     chapter = read_script(script)
+    _tell_if_cut(audio)
     x = ear_sound(audio)
     result = proofed(x, chapter, installed_ears(only_first=one_ear, language=language), _watch())
     shown = [f for f in result.findings if (is_shown(f) if least is None else f.confidence >= least)]
@@ -107,6 +119,7 @@ def align(audio: Audio, script: Script, as_json: AsJson = False, language: Langu
     from faithful_reel.core.text.manuscript import read_script
 
     chapter = read_script(script)
+    _tell_if_cut(audio)
     placed = aligned(ear_sound(audio), chapter, installed_ears(language=language), _watch())
     rows = [
         {
@@ -134,10 +147,13 @@ def rough(
 ) -> None:
     """Cut a raw recording down to its last complete readings."""
     from faithful_reel.core.book.roughcut import rough_file
+    from faithful_reel.core.files import refuse_over
     from faithful_reel.core.hear.ears import installed_ears
     from faithful_reel.core.text.manuscript import read_script
 
+    refuse_over(out, audio, script)
     chapter = read_script(script)
+    _tell_if_cut(audio)
     made = rough_file(audio, chapter, out, installed_ears(only_first=one_ear), _watch())
     if as_json:
         _print(made.as_json())
@@ -157,11 +173,14 @@ def splice(
     as_json: AsJson = False,
 ) -> None:
     """Put a line of a pickup recording into a chapter at word boundaries."""
+    from faithful_reel.core.files import refuse_over
     from faithful_reel.core.hear.ears import installed_ears
     from faithful_reel.core.pickups.placing import splice_file
     from faithful_reel.core.text.manuscript import read_script
 
+    refuse_over(out, audio, script, pickup)
     chapter = read_script(script)
+    _tell_if_cut(audio, pickup)
     result = splice_file(audio, chapter, pickup, line, out, installed_ears(only_first=True).first, _watch())
     if as_json:
         _print(result.as_json())
@@ -179,10 +198,12 @@ def master(
 ) -> None:
     """Bring a chapter to a delivery profile."""
     from faithful_reel.core.audio.wholeness import shortfall
+    from faithful_reel.core.files import refuse_over
     from faithful_reel.core.measure.profile import Verdict, load_profile, verdicts
     from faithful_reel.core.release.chapter_file import master_file
     from faithful_reel.core.release.check import checked_file, file_report
 
+    refuse_over(out, source, Path(profile))
     limits = load_profile(profile)
     made = master_file(source, limits, out, watch=_watch())
     figures, found = checked_file(out, limits)
@@ -336,8 +357,9 @@ def archive(
 ) -> None:
     """Write a whole book into one file."""
     from faithful_reel.core.book.keeping import ARCHIVE_SUFFIX, archived
+    from faithful_reel.core.files import named
 
-    made = archived(book, out or book.resolve().with_suffix(ARCHIVE_SUFFIX), _watch())
+    made = archived(book, out or named(book.resolve(), ARCHIVE_SUFFIX), _watch())
     sys.stdout.write(f"{made}\n")
 
 
@@ -349,8 +371,9 @@ def unpack(
     """Make a book of an archive; every file is checked by its hash."""
     from faithful_reel.core.book.keeping import unpacked
     from faithful_reel.core.book.store import SUFFIX
+    from faithful_reel.core.files import named
 
-    sys.stdout.write(f"{unpacked(source, out or source.resolve().with_suffix(SUFFIX), _watch())}\n")
+    sys.stdout.write(f"{unpacked(source, out or named(source.resolve(), SUFFIX), _watch())}\n")
 
 
 @app.command()
@@ -401,8 +424,16 @@ def _root(
     del version
 
 
+def _ended(_number: int, _frame: object) -> None:
+    """SIGTERM: clear away what was begun, as Ctrl+C does."""
+    raise SystemExit(128 + signal.SIGTERM)
+
+
 def main() -> None:
     """Run one command; turn what a user can cure into one line and exit code 2."""
+    sys.stdout.reconfigure(errors="surrogateescape")  # type: ignore[union-attr]  # names of files come out as they went in
+    sys.stderr.reconfigure(errors="backslashreplace")  # type: ignore[union-attr]
+    signal.signal(signal.SIGTERM, _ended)
     try:
         app(standalone_mode=True)
     except AppError as problem:

@@ -18,7 +18,7 @@ from PyQt6.QtWidgets import QApplication, QMessageBox
 
 from faithful_reel.app.crash import CrashHandler
 from faithful_reel.app.theme import control_font, load_fonts
-from faithful_reel.core.book.demo import demo_files, make_demo_book
+from faithful_reel.core.book.demo import demo_files, is_demo_book, make_demo_book
 from faithful_reel.core.book.keeping import backups, restored
 from faithful_reel.core.book.store import look_for_book
 from faithful_reel.core.errors import AppError, BookDamaged, StoreProblem
@@ -96,8 +96,8 @@ def run_demo(folder: Path | None, *, fresh: bool) -> int:
     """Open the window on the demo book, which is made where it is not there yet."""
     folder = folder or Path(platformdirs.user_data_dir("faithful-reel")) / "demo.reelbook"
     if fresh and folder.exists():
-        if not (folder / "book.sqlite").is_file():
-            raise AppError(f"{folder.name} is not a book, so it was not replaced. Choose another folder.")
+        if not is_demo_book(folder):
+            raise AppError(f"{folder.name} was not made by the demo, so it was not replaced. Choose another folder.")
         shutil.rmtree(folder)
     if not folder.exists():
         sys.stderr.write("Making the demo book …\n")

@@ -55,7 +55,7 @@ from faithful_reel.app.splice.presenter import SplicePresenter
 from faithful_reel.app.theme import THEMES, style_sheet
 from faithful_reel.app.widgets.galley import LOWEST, TALLEST, WIDEST
 from faithful_reel.app.widgets.loupe import Loupe
-from faithful_reel.app.widgets.parts import ROLE, ContentsDelegate, Desk, Meter, OneLine, button, label, rule, table
+from faithful_reel.app.widgets.parts import ROLE, ContentsDelegate, Desk, Meter, OneLine, button, label, rule, table, tip
 from faithful_reel.app.workbench import Hearers, Workbench
 from faithful_reel.core.audio import files
 from faithful_reel.core.audio.tempo import FASTEST, SLOWEST
@@ -406,7 +406,7 @@ class Window(QMainWindow):
         """Show the book as it is: contents, counts, the desk at hand, the loupe."""
         book = self.bench.book
         self.book_title.setText(book.title)
-        self.book_title.setToolTip(book.title)
+        self.book_title.setToolTip(tip(book.title))
         self.setWindowTitle(f"{book.title} – Faithful Reel")
         self._show_contents()
         self._show_counts()
@@ -457,7 +457,7 @@ class Window(QMainWindow):
                 item.setData(ROLE, (chapter.title, share, state))
                 item.setData(ROLE + 1, chapter.id)
                 item.setData(Qt.ItemDataRole.AccessibleTextRole, f"{chapter.title}: {state}")
-                item.setToolTip(f"{chapter.title}: {state}")
+                item.setToolTip(tip(f"{chapter.title}: {state}"))
             if chapter.id == self.bench.chapter_id and self.contents.currentItem() is not item:
                 self.contents.setCurrentItem(item)
         self.contents.blockSignals(False)
@@ -556,7 +556,7 @@ class Window(QMainWindow):
             more = f"   and {len(visible) - 1} more" if len(visible) > 1 else ""
             name = f"{first.name}: {first.note}{more}" if first.note else first.name + more
             self.job_name.setText(name)
-            self.job_name.setToolTip(name)
+            self.job_name.setToolTip(tip(name))
             self.job_bar.setValue(round(1000 * first.fraction))
             left = first.seconds_left()
             self.job_left.setText("" if left is None else _left(left))
@@ -706,7 +706,7 @@ class Window(QMainWindow):
     def _hear_mastered(self) -> None:
         chapter = self.bench.chapter
         if chapter and chapter.master:
-            path = self.bench.session.store.folder / "masters" / chapter.master.file
+            path = self.bench.session.store.folder / "masters" / chapter.master.stored
             if not path.is_file():
                 self.tell(f"The master {path.name} is no longer there. Master the chapter again.")
                 return

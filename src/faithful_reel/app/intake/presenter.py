@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from faithful_reel.app.workbench import Observed, Workbench
+from faithful_reel.core.apart import apart
 from faithful_reel.core.book.commands import (
     AddChapters,
     AddRecording,
@@ -32,7 +33,7 @@ from faithful_reel.core.errors import AppError, Cancelled
 from faithful_reel.core.hear.recogniser import passing
 from faithful_reel.core.jobs import Part, Watch
 from faithful_reel.core.measure.health import shortcomings
-from faithful_reel.core.text.manuscript import SUFFIXES, read_manuscript
+from faithful_reel.core.text.manuscript import SUFFIXES, read_apart
 from faithful_reel.core.text.words import Chapter
 
 WORDS_AN_HOUR = 9200
@@ -106,7 +107,7 @@ class IntakePresenter(Observed):
 
         def job(watch: Watch) -> ReadManuscript:
             watch.tick(0.0, "reading")
-            manuscript = read_manuscript(path)
+            manuscript = apart(read_apart, path, path=path, watch=Part(watch, 0.0, 0.5))
             watch.tick(0.5, "comparing")
             put = Packing()
             if not book.chapters:
@@ -422,7 +423,7 @@ class _Bringing:
         folder, rate = bench.session.store.folder, bench.book.rate
         self._incoming.job = bench.jobs.start(
             f"Bring in {path.name}",
-            lambda watch: received(folder, path, rate, watch),
+            lambda watch: apart(received, folder, path, rate, path=path, watch=watch),
             done=self._done,
             stopped=self._stopped,
             progress=self._moved,

@@ -6,6 +6,7 @@ from faithful_reel.app.workbench import Observed, Workbench
 from faithful_reel.core.book.commands import SetMaster
 from faithful_reel.core.book.model import ChapterState, Master
 from faithful_reel.core.book.store import reel_key
+from faithful_reel.core.files import plain
 from faithful_reel.core.jobs import Watch
 from faithful_reel.core.master.mastering import master_reel
 from faithful_reel.core.measure.profile import load_profile
@@ -54,7 +55,7 @@ class MasterPresenter(Observed):
         renderer = self.bench.renderer(reel)
         known = self._known(chapter)
         key = reel_key(reel)
-        name = f"{chapter.id}-{key[:8]}{self.suffix}"
+        name = plain(f"{chapter.id}-{key[:8]}{self.suffix}")
         out = self.bench.session.store.folder / "masters" / name
 
         def job(watch: Watch) -> Master:

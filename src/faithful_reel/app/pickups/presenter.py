@@ -5,11 +5,13 @@ from __future__ import annotations
 from pathlib import Path
 
 from faithful_reel.app.workbench import Observed, Workbench
+from faithful_reel.core.apart import apart
 from faithful_reel.core.audio.files import read_mono
 from faithful_reel.core.book.commands import AddRecording, ChooseTake, MarkSent, ReceiveTakes
 from faithful_reel.core.book.model import Recording
 from faithful_reel.core.book.recordings import decode, path_of, received
 from faithful_reel.core.errors import FileProblem
+from faithful_reel.core.files import beside
 from faithful_reel.core.hear.recogniser import passing
 from faithful_reel.core.jobs import Part, Watch
 from faithful_reel.core.pickups.ledger import Pickup, State, Take, call_sheet
@@ -48,13 +50,15 @@ class PickupsPresenter(Observed):
             self.bench.tell("There is nothing to send: every pickup is sent already.")
             return False
         titles = {c.id: c.title for c in self.bench.book.chapters}
-        beside = path.with_name(f".{path.name}.part")
+        part = beside(path)
         try:
-            beside.write_text(call_sheet(due, titles, self.bench.book.rate, self.bench.book.say), encoding="utf-8")
-            beside.replace(path)
+            part.write_text(call_sheet(due, titles, self.bench.book.rate, self.bench.book.say), encoding="utf-8")
+            part.replace(path)
         except OSError as problem:
             self.bench.tell(f"The call sheet {path.name} could not be written ({problem.strerror}). Choose another folder.")
             return False
+        finally:
+            part.unlink(missing_ok=True)
         return self.bench.do(MarkSent(tuple(p.id for p in due)))
 
     def receive(self, path: Path) -> None:
@@ -67,7 +71,7 @@ class PickupsPresenter(Observed):
         book = self.bench.book
 
         def job(watch: Watch) -> Found:
-            recording = received(folder, path, rate, Part(watch, 0.0, 0.2))
+            recording = apart(received, folder, path, rate, path=path, watch=Part(watch, 0.0, 0.2))
             decode(folder, book, recording)
             x = read_mono(path_of(folder, recording, rate), EAR_RATE)
             ear = ears.all(book.language).first

@@ -7,7 +7,7 @@ from PyQt6.QtGui import QShowEvent
 from PyQt6.QtWidgets import QHBoxLayout, QHeaderView, QTableWidget, QTableWidgetItem, QVBoxLayout, QWidget
 
 from faithful_reel.app.proof.names_presenter import NamesPresenter, Row
-from faithful_reel.app.widgets.parts import ROLE, button, label, table
+from faithful_reel.app.widgets.parts import ROLE, button, label, table, tip
 
 HEADERS = ["word", "kind", "places", "heard as", "say"]
 SAY = 4
@@ -89,7 +89,7 @@ class NamesPane(QWidget):
             heard = ", ".join(r.heard[:6]) + (f"  ·  {r.odd} unlike" if r.odd else "")
             for column, text in enumerate((r.word.text, r.word.why.value, places, heard, r.say)):
                 item = QTableWidgetItem(text)
-                item.setToolTip("heard of all its places in the book" if column == 2 else text)
+                item.setToolTip("heard of all its places in the book" if column == 2 else tip(text))
                 if column != SAY:
                     item.setFlags(item.flags() & ~Qt.ItemFlag.ItemIsEditable)
                 item.setData(ROLE, r.word.key)

@@ -28,7 +28,7 @@ from faithful_reel.app.proof.names_presenter import NamesPresenter
 from faithful_reel.app.proof.presenter import ProofPresenter
 from faithful_reel.app.theme import Theme
 from faithful_reel.app.widgets.galley import Cells, Galley, GalleyContent, Mark, Other
-from faithful_reel.app.widgets.parts import Apart, Desk, button, label, rule
+from faithful_reel.app.widgets.parts import Apart, Desk, button, label, rule, tip
 from faithful_reel.core.book.model import ChapterState
 from faithful_reel.core.book.splicing import placed_joins
 from faithful_reel.core.book.timeline import finding_spans
@@ -293,12 +293,12 @@ class ProofPanel(Desk):
         grid.addWidget(self.swap_button, 4, 0, 1, 2)
         row.addStretch()
         self.decide_buttons = {}
-        for name, tip in (
+        for name, told in (
             ("stet", "Let it stand (S)"),
             ("mend", "Repair it from the sound that is there (M)"),
             ("pickup", "Have the line read again (P)"),
         ):
-            made = button(name.capitalize(), name, tip)
+            made = button(name.capitalize(), name, told)
             made.setProperty("decision", name)
             made.clicked.connect(self._decide)
             row.addWidget(made)
@@ -462,7 +462,7 @@ class ProofPanel(Desk):
         )
         for widget, name, text in ((self.written, self._written_name, f.written), (self.heard, self._heard_name, f.heard)):
             widget.setText(_shortened(text))
-            widget.setToolTip(text)
+            widget.setToolTip(tip(text))
             widget.setVisible(bool(text))
             name.setVisible(bool(text))
         take = self._presenter.take_note(f)

@@ -44,7 +44,7 @@ class ReleasePresenter(Observed):
         book = self.bench.book
         folder = self.bench.session.store.folder / "masters"
         entries = [
-            Entry(c.id, folder / c.master.file, c.title)
+            Entry(c.id, folder / c.master.stored, c.title)
             for c in book.chapters
             if c.master and self.mastering.state(c) in ("passes", "fails")
         ]

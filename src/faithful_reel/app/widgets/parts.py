@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import html
 from collections.abc import Sequence
 
 from PyQt6.QtCore import QPointF, QRect, QRectF, QSize, Qt
@@ -86,6 +87,11 @@ def label(text: str = "", name: str = "", *, wrap: bool = False) -> QLabel:
     return made
 
 
+def tip(text: str) -> str:
+    """A tooltip that shows a text from outside as it stands: Qt would take one that looks like it for rich text."""
+    return f"<p>{html.escape(text)}</p>" if "<" in text else text
+
+
 def button(text: str, name: str = "", tip: str = "") -> QPushButton:
     """A push button."""
     made = QPushButton(text)
@@ -154,7 +160,7 @@ def fill(
     for r, cells in enumerate(rows):
         for c, text in enumerate(cells):
             item = QTableWidgetItem(text)
-            item.setToolTip(text)
+            item.setToolTip(tip(text))
             if c == 0 and keys:
                 item.setData(ROLE, keys[r])
             if colors and (r, c) in colors:

@@ -22,6 +22,7 @@ import numpy as np
 import soundfile
 
 from faithful_reel.core.errors import FileProblem
+from faithful_reel.core.files import beside
 from faithful_reel.core.units import Signal
 
 SUFFIXES = (".wav", ".flac", ".mp3")
@@ -36,7 +37,7 @@ class _Pcm:
 
     def __init__(self, path: Path, rate: int, channels: int, bits: int) -> None:
         bits = min(bits, 24) if path.suffix.lower() == ".flac" else bits
-        self._file = soundfile.SoundFile(str(path), "w", rate, channels, SUBTYPES[bits])
+        self._file = soundfile.SoundFile(os.fsencode(path), "w", rate, channels, SUBTYPES[bits])
 
     def write(self, data: Signal) -> None:
         self._file.write(data.T)
@@ -139,7 +140,7 @@ class AudioWriter:
         if not path.parent.is_dir():
             raise FileProblem(f"The folder {path.parent.name or path.parent} for {path.name} is not there. Make it first.")
         self.path = path
-        self._beside = path.with_name(f".{path.stem}.part{os.getpid()}{suffix}")
+        self._beside = beside(path, suffix)
         self._sink: _Pcm | _Mp3
         try:
             if suffix == ".mp3":

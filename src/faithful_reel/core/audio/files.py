@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import mmap
+import os
 import re
 import tempfile
 from collections.abc import Iterator
@@ -14,6 +15,7 @@ import av.error
 import numpy as np
 import soundfile
 import soxr
+from av.container import InputContainer
 
 from faithful_reel.core.errors import FileProblem
 from faithful_reel.core.units import EAR_RATE, Signal
@@ -26,6 +28,8 @@ SUFFIXES = (
 """What is offered in dialogs; a file is opened by what it is, not by its name."""
 _AV_DAMAGE = (av.error.FFmpegError, OSError, AttributeError, ValueError, OverflowError)
 """What PyAV raises for damaged files; a stream without a usable codec has no `rate`."""
+_CONTAINERS = "aac,aiff,asf,caf,flac,matroska,mov,mp3,ogg,w64,wav,webm"
+"""FFmpeg's names of the containers that are read."""
 MAX_RATE = 384_000
 MOST_CHANNELS = 64
 LEAST_RATE = 16_000
@@ -96,7 +100,7 @@ def _decoder(path: Path) -> str:
 
 def _soundfile_info(path: Path) -> AudioInfo:
     try:
-        info = soundfile.info(str(path))
+        info = soundfile.info(os.fsencode(path))
     except soundfile.LibsndfileError as problem:
         raise FileProblem(
             f"{path.name} is not audio that can be read ({problem.error_string.strip()}) Export it again as WAV or FLAC."
@@ -106,9 +110,14 @@ def _soundfile_info(path: Path) -> AudioInfo:
     )
 
 
+def _av_opened(path: Path) -> InputContainer:
+    """Open a file by FFmpeg's libraries: only as one of the kinds that hold sound themselves, never as a list of other files."""
+    return av.open(f"file:{path.absolute()}", options={"format_whitelist": _CONTAINERS, "protocol_whitelist": "file"})
+
+
 def _av_info(path: Path) -> AudioInfo:
     try:
-        with av.open(str(path)) as container:
+        with _av_opened(path) as container:
             if not container.streams.audio:
                 raise FileProblem(f"{path.name} holds no audio. Choose the recording itself.")
             stream = container.streams.audio[0]
@@ -153,7 +162,7 @@ def blocks(path: Path, *, by: str = "", block: int = BLOCK) -> Iterator[Signal]:
         return
     seen = 0
     try:
-        with _OneWay(str(path)) as file:
+        with _OneWay(os.fsencode(path)) as file:
             while True:
                 data = file.read(block, dtype="float32", always_2d=True)
                 if not len(data):
@@ -173,11 +182,12 @@ def _cut_short(path: Path, seen: int, info: AudioInfo) -> str:
 def _av_blocks(path: Path, info: AudioInfo) -> Iterator[Signal]:
     left = info.frames if _decoder(path) == "av" else None
     try:
-        with av.open(str(path)) as container:
-            resampler = av.AudioResampler(format="fltp")
+        with _av_opened(path) as container:
+            # WORKAROUND: PyAV 18.1 crashes the process on planar frames of eight channels and more; packed ones are safe
+            resampler = av.AudioResampler(format="flt")
             for frame in container.decode(audio=0):
                 for out in resampler.resample(frame):
-                    data = np.asarray(out.to_ndarray(), np.float32)
+                    data = np.ascontiguousarray(out.to_ndarray().reshape(-1, info.channels).T, np.float32)
                     if left is not None:  # AAC decodes a few samples longer than the file says
                         data = data[:, :left]
                         left -= data.shape[1]

@@ -109,7 +109,9 @@ class VoiceBands:
         top = 0.48 * rate
         bins = np.fft.rfftfreq(self.size, 1 / rate)
         edges = [min(e, top) for e in EDGES_HZ]
-        self._bands = np.stack([(bins >= a) & (bins < b) for a, b in zip(edges, edges[1:], strict=False) if b > a]).astype(np.float32)
+        self._bands = np.stack([(bins >= a) & (bins < b) for a, b in zip(edges, edges[1:], strict=False) if b > a]).astype(
+            np.float32
+        )
         self._scale = 2.0 / (self.size * float(np.sum(window**2)))
         self._rest = np.zeros((channels, 0), np.float32)
         self._power: list[NDArray[np.float32]] = []

@@ -150,11 +150,16 @@ class Shortfall:
     found_s: float
     promised_s: float
 
-    def __str__(self) -> str:
+    @property
+    def what(self) -> str:
+        """What is wrong, with both lengths where they are known."""
         there = f"{self.found_s:.1f} s are there"
         if self.promised_s:
-            return f"{self.name} is cut short: its header promises {self.promised_s:.1f} s, {there}. Copy it again."
-        return f"{self.name} breaks off in the middle of a frame: {there}, its end is missing. Copy it again."
+            return f"cut short: its header promises {self.promised_s:.1f} s, {there}"
+        return f"broken off: {there}, its end is missing"
+
+    def __str__(self) -> str:
+        return f"{self.name} is {self.what}. Copy it again."
 
 
 def shortfall(path: Path) -> Shortfall | None:

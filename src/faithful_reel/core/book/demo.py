@@ -2,20 +2,33 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import shutil
+import sqlite3
 from pathlib import Path
 
 from faithful_reel.core.book.commands import AddChapters, AddRecording, PairRecording, SetDetails
 from faithful_reel.core.book.recordings import received
-from faithful_reel.core.book.store import BookStore, Session
+from faithful_reel.core.book.store import DATABASE, BookStore, Session
 from faithful_reel.core.errors import FileProblem
+from faithful_reel.core.files import address, beside
 from faithful_reel.core.text.manuscript import read_manuscript
 from faithful_reel.core.text.words import Chapter
 
 NARRATOR = "Edmund Sallis"
+MADE = "made by the demo"
 FILES_VARIABLE = "FAITHFUL_REEL_DEMO"
+
+
+def is_demo_book(folder: Path) -> bool:
+    """Whether a book was made by the demo, and by nothing else."""
+    try:
+        with contextlib.closing(sqlite3.connect(address(folder / DATABASE, read_only=True), uri=True)) as db:
+            return db.execute("SELECT value FROM meta WHERE key = ?", (f"note {MADE}",)).fetchone() == ("true",)
+    except sqlite3.Error:
+        return False
 
 
 def demo_files() -> Path:
@@ -40,11 +53,12 @@ def make_demo_book(folder: Path, files: Path) -> None:
     """
     manuscript = read_manuscript(files / "manuscript.docx")
     truth = json.loads((files / "truth.json").read_text(encoding="utf-8"))
-    beside = folder.with_name(f".{folder.name}.part{os.getpid()}")
+    part = beside(folder)
     folder.parent.mkdir(parents=True, exist_ok=True)
     try:
-        with BookStore(beside, create=True) as store:
+        with BookStore(part, create=True) as store:
             session = Session(store)
+            store.note(MADE, True)
             session.do(SetDetails(manuscript.title, manuscript.author, NARRATOR))
             rows, aside = (
                 tuple((f"{mark}{i}", c.title, store.put(Chapter, c)) for i, c in enumerate(chapters, 1))
@@ -52,9 +66,9 @@ def make_demo_book(folder: Path, files: Path) -> None:
             )
             session.do(AddChapters(rows, aside))
             for number in range(1, len(manuscript.chapters) + 1):
-                recording = received(beside, files / truth[f"chapter-{number}"]["recording"], session.book.rate)
+                recording = received(part, files / truth[f"chapter-{number}"]["recording"], session.book.rate)
                 session.do(AddRecording(recording))
                 session.do(PairRecording(f"c{number}", recording.hash))
-        beside.rename(folder)
+        part.rename(folder)
     finally:
-        shutil.rmtree(beside, ignore_errors=True)
+        shutil.rmtree(part, ignore_errors=True)

@@ -8,9 +8,10 @@ import os
 import re
 import shutil
 import sqlite3
+import struct
 import time
-import uuid
 import zipfile
+import zlib
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -18,6 +19,7 @@ from typing import Any
 from faithful_reel.core.book.recordings import Fault, faults, hash_of
 from faithful_reel.core.book.store import DATABASE, BookStore, Session
 from faithful_reel.core.errors import FileProblem, StoreProblem
+from faithful_reel.core.files import address, beside, refuse_over
 from faithful_reel.core.jobs import Unwatched, Watch
 
 KEEP_NEWEST, KEEP_DAYS = 6, 14
@@ -39,25 +41,25 @@ def backed_up(folder: Path) -> Path:
     """
     shelf = folder / "backups"
     target = shelf / f"book-{time.strftime('%Y%m%d-%H%M%S')}.sqlite"
-    beside = shelf / f".{uuid.uuid4().hex}.part"
+    part = beside(target)
     try:
         shelf.mkdir(exist_ok=True)
-        _copied(folder / DATABASE, beside)
-        beside.replace(target)
+        _copied(folder / DATABASE, part)
+        part.replace(target)
     except (OSError, sqlite3.Error) as problem:
         raise StoreProblem(f"No backup of {folder.name} could be written ({problem}). Make room on the disk.") from problem
     finally:
-        beside.unlink(missing_ok=True)
+        part.unlink(missing_ok=True)
     _thinned(shelf)
     return target
 
 
 def _copied(database: Path, target: Path) -> None:
     """A whole, consistent copy of a database that may be in use."""
-    with contextlib.closing(sqlite3.connect(f"file:{database}?mode=ro", uri=True)) as db:
+    with contextlib.closing(sqlite3.connect(address(database, read_only=True), uri=True)) as db:
         if db.execute("PRAGMA quick_check").fetchone()[0] != "ok":
             raise sqlite3.DatabaseError("the database is damaged")
-        db.execute("VACUUM INTO ?", (str(target),))
+        db.execute("VACUUM INTO ?", (address(target),))
     with target.open("rb") as file:
         os.fsync(file.fileno())
 
@@ -86,21 +88,21 @@ def restored(folder: Path, backup: Path) -> Path:
     StoreProblem
         The backup is damaged itself, or can not be copied; nothing was changed.
     """
-    beside = folder / f".{uuid.uuid4().hex}.part"
+    part = beside(folder / DATABASE)
     kept = folder / f"damaged-{time.strftime('%Y%m%d-%H%M%S')}.sqlite"
     try:
-        _copied(backup, beside)
+        _copied(backup, part)
         for tail in ("-wal", "-shm"):
             log = folder / (DATABASE + tail)
             if log.exists():
                 log.replace(kept.with_name(kept.name + tail))
         if (folder / DATABASE).exists():
             (folder / DATABASE).replace(kept)
-        beside.replace(folder / DATABASE)
+        part.replace(folder / DATABASE)
     except (OSError, sqlite3.Error) as problem:
         raise StoreProblem(f"The backup {backup.name} can not be used ({problem}). Try an older one.") from problem
     finally:
-        beside.unlink(missing_ok=True)
+        part.unlink(missing_ok=True)
     return kept
 
 
@@ -118,8 +120,8 @@ def archived(folder: Path, out: Path, watch: Watch | None = None) -> Path:
         The book is incomplete, or the archive can not be written; nothing is left behind.
     """
     watch = watch or Unwatched()
-    beside = out.with_name(f".{uuid.uuid4().hex}.part")
-    database = out.with_name(f".{uuid.uuid4().hex}.sqlite")
+    refuse_over(out, folder)
+    part, database = beside(out), beside(out, ".sqlite")
     if not (folder / DATABASE).is_file():
         raise StoreProblem(f"{folder.name} is not a book: it holds no {DATABASE}. Choose a folder that ends in .reelbook.")
     try:
@@ -131,7 +133,7 @@ def archived(folder: Path, out: Path, watch: Watch | None = None) -> Path:
         total = sum(p.stat().st_size for _, p in files) or 1
         listed = []
         done = 0
-        with zipfile.ZipFile(beside, "w", allowZip64=True) as archive:
+        with zipfile.ZipFile(part, "w", allowZip64=True) as archive:
             for name, path in files:
                 watch.tick(done / total, f"writing {name}")
                 digest = hash_of(path)
@@ -139,20 +141,20 @@ def archived(folder: Path, out: Path, watch: Watch | None = None) -> Path:
                 info = zipfile.ZipInfo(name, time.localtime()[:6])
                 info.compress_type, info.file_size = kind, path.stat().st_size
                 with path.open("rb") as source, archive.open(info, "w", force_zip64=True) as target:
-                    while part := source.read(1 << 20):
-                        target.write(part)
-                        done += len(part)
+                    while data := source.read(1 << 20):
+                        target.write(data)
+                        done += len(data)
                         watch.tick(done / total, f"writing {name}")
                 listed.append({"name": name, "size": path.stat().st_size, "sha256": digest})
             manifest = {"format": "faithful-reel archive", "version": 1, "book": folder.stem, "files": listed}
             archive.writestr(MANIFEST, json.dumps(manifest, indent=1), zipfile.ZIP_DEFLATED)
-        with beside.open("rb") as file:
+        with part.open("rb") as file:
             os.fsync(file.fileno())
-        beside.replace(out)
+        part.replace(out)
     except (OSError, sqlite3.Error) as problem:
         raise StoreProblem(f"{out.name} could not be written ({problem}). Make room and try again.") from problem
     finally:
-        beside.unlink(missing_ok=True)
+        part.unlink(missing_ok=True)
         database.unlink(missing_ok=True)
     return out
 
@@ -172,20 +174,20 @@ def unpacked(source: Path, folder: Path, watch: Watch | None = None) -> Path:
         raise StoreProblem(f"{folder.name} is there already. Choose another name for the book.")
     if not source.is_file():
         raise FileProblem(f"The archive {source.name} is not there. Check the name and the folder.")
-    beside = folder.with_name(f".{uuid.uuid4().hex}.part")
+    made = beside(folder)
     try:
         with zipfile.ZipFile(source) as archive:
             listed = _listed(archive, source)
-            beside.mkdir(parents=True)
+            made.mkdir(parents=True)
             for sub in ("recordings", "masters", "decoded", "cache", "backups"):
-                (beside / sub).mkdir()
+                (made / sub).mkdir()
             total = sum(entry["size"] for entry in listed) or 1
-            free = shutil.disk_usage(beside).free
+            free = shutil.disk_usage(made).free
             if total > free:
                 raise StoreProblem(f"{source.name} needs {total >> 20} MB, but only {free >> 20} MB are free. Make room first.")
             done = 0
             for entry in listed:
-                target = beside / entry["name"]
+                target = made / entry["name"]
                 left = entry["size"]
                 with archive.open(entry["name"]) as packed, target.open("wb") as out:
                     while part := packed.read(1 << 20):
@@ -201,13 +203,16 @@ def unpacked(source: Path, folder: Path, watch: Watch | None = None) -> Path:
                     raise FileProblem(f"{source.name} is damaged: {entry['name']} is not as it was packed. Copy it again.")
                 if target.parent.name == "recordings":
                     target.chmod(0o444)
-        beside.replace(folder)
-    except (zipfile.BadZipFile, EOFError, NotImplementedError, KeyError, ValueError, TypeError, RuntimeError) as problem:
+        made.replace(folder)
+    except (
+        zipfile.BadZipFile, zlib.error, struct.error, EOFError, NotImplementedError, LookupError, ArithmeticError, ValueError,
+        TypeError, RuntimeError, RecursionError,
+    ) as problem:  # fmt: skip
         raise FileProblem(f"{source.name} is not a whole archive of a book. Copy it again.") from problem
     except OSError as problem:
         raise StoreProblem(f"The book could not be unpacked from {source.name} ({problem.strerror}). Make room.") from problem
     finally:
-        shutil.rmtree(beside, ignore_errors=True)
+        shutil.rmtree(made, ignore_errors=True)
     return folder
 
 

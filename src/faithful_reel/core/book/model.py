@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 from faithful_reel.core.collate.findings import Finding
 from faithful_reel.core.collate.names import Accepted
 from faithful_reel.core.errors import EditRefused
+from faithful_reel.core.files import plain
 from faithful_reel.core.hear.ears import ENGLISH
 from faithful_reel.core.measure.health import Health
 from faithful_reel.core.pickups.ledger import Pickup
@@ -52,7 +53,7 @@ class Recording:
     @property
     def stored(self) -> str:
         """The name of its file in the book's `recordings` folder."""
-        return f"{self.file or self.hash}{self.suffix}"
+        return plain(f"{self.file or self.hash}{self.suffix}")
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,6 +66,11 @@ class Master:
     steps: tuple[str, ...]
     figures: dict[str, float | int | str | bool | None]
     verdicts: tuple[tuple[str, str, str, bool], ...]
+
+    @property
+    def stored(self) -> str:
+        """The name of its file in the book's `masters` folder."""
+        return plain(self.file)
 
     @property
     def passed(self) -> bool:

@@ -6,7 +6,6 @@ import contextlib
 import hashlib
 import json
 import os
-import uuid
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -16,10 +15,12 @@ import numpy as np
 import soundfile
 import soxr
 
-from faithful_reel.core.audio.files import BLOCK, audio_info, blocks, downmixed, mono_blocks
+from faithful_reel.core.audio.files import BLOCK, SUFFIXES, audio_info, blocks, downmixed, mono_blocks
 from faithful_reel.core.audio.overview import Overview, overview_of
+from faithful_reel.core.audio.wholeness import shortfall
 from faithful_reel.core.book.model import Book, Recording, Stretch
 from faithful_reel.core.errors import FileProblem, StoreProblem
+from faithful_reel.core.files import beside, plain, shown
 from faithful_reel.core.jobs import Unwatched, Watch
 from faithful_reel.core.measure.health import HealthMeter
 from faithful_reel.core.measure.levels import Meter
@@ -33,7 +34,7 @@ def path_of(folder: Path, recording: Recording, rate: int) -> Path:
     """The file to read a recording's sound from: as received, or decoded at the book's rate."""
     if recording.rate == rate and recording.suffix in (".wav", ".flac") and not recording.parts:
         return folder / "recordings" / recording.stored
-    return folder / "decoded" / f"{recording.file or recording.hash}.flac"
+    return folder / "decoded" / plain(f"{recording.file or recording.hash}.flac")
 
 
 def decode(folder: Path, book: Book, recording: Recording) -> None:
@@ -49,16 +50,16 @@ def decode(folder: Path, book: Book, recording: Recording) -> None:
         return
     if not recording.parts and not (folder / "recordings" / recording.stored).is_file():
         raise FileProblem(f"The recording {recording.name} is missing from the book. Find it again at Intake.")
-    beside = path.with_suffix(f".part{uuid.uuid4().hex}")
+    part = beside(path)
     try:
-        with soundfile.SoundFile(str(beside), "w", book.rate, 1, "PCM_24", format="FLAC") as file:
+        with soundfile.SoundFile(os.fsencode(part), "w", book.rate, 1, "PCM_24", format="FLAC") as file:
             for x in _sound(folder, book, recording):
                 file.write(x)
-        beside.replace(path)
+        part.replace(path)
     except (soundfile.LibsndfileError, OSError) as problem:
         raise StoreProblem(f"{recording.name} could not be decoded into the book. Make room and try again.") from problem
     finally:
-        beside.unlink(missing_ok=True)
+        part.unlink(missing_ok=True)
 
 
 def _sound(folder: Path, book: Book, recording: Recording) -> Iterator[Signal]:
@@ -69,7 +70,7 @@ def _sound(folder: Path, book: Book, recording: Recording) -> Iterator[Signal]:
     for part in recording.parts:
         source = book.recording(part.recording)
         decode(folder, book, source)
-        with soundfile.SoundFile(str(path_of(folder, source, book.rate))) as file:
+        with soundfile.SoundFile(os.fsencode(path_of(folder, source, book.rate))) as file:
             file.seek(part.start)
             left = part.stop - part.start
             while left > 0 and len(x := file.read(min(BLOCK, left), dtype="float32", always_2d=True)):
@@ -79,16 +80,16 @@ def _sound(folder: Path, book: Book, recording: Recording) -> Iterator[Signal]:
 
 def overview(folder: Path, book: Book, recording: Recording) -> Overview:
     """The overview pyramid, from the cache or made anew."""
-    path = folder / "cache" / f"{recording.file or recording.hash}.npz"
+    path = folder / "cache" / plain(f"{recording.file or recording.hash}.npz")
     if path.is_file():
         with contextlib.suppress(OSError, ValueError, KeyError), np.load(path) as file:
             return Overview(int(file["length"]), tuple(file[f"level{k}"] for k in range(len(file.files) - 1)))
     decode(folder, book, recording)
     made = overview_of(mono_blocks(path_of(folder, recording, book.rate), book.rate))
-    beside = path.with_suffix(f".part{os.getpid()}.npz")
+    part = beside(path, ".npz")
     levels: dict[str, Any] = {f"level{k}": level for k, level in enumerate(made.levels)}
-    np.savez(beside, length=made.length, **levels)
-    beside.replace(path)
+    np.savez(part, length=made.length, **levels)
+    part.replace(path)
     return made
 
 
@@ -104,35 +105,35 @@ def received(folder: Path, source: Path, rate: int, watch: Watch | None = None) 
     """
     watch = watch or Unwatched()
     audio_info(source)
-    suffix = source.suffix.lower()
-    beside = folder / "recordings" / f".{uuid.uuid4().hex}.part{suffix}"
+    suffix = source.suffix.lower() if source.suffix.lower() in SUFFIXES else ""  # known by what it is, not by its name
+    part = beside(folder / "recordings" / "new", suffix)
     try:
         digest = hashlib.sha256()
         size = max(1, source.stat().st_size)
         copied = 0
-        with source.open("rb") as file, beside.open("wb") as out:
-            while part := file.read(1 << 20):
-                digest.update(part)
-                out.write(part)
-                copied += len(part)
+        with source.open("rb") as file, part.open("xb") as out:
+            while data := file.read(1 << 20):
+                digest.update(data)
+                out.write(data)
+                copied += len(data)
                 watch.tick(0.2 * copied / size, "copying")
             out.flush()
             os.fsync(out.fileno())
         name = digest.hexdigest()
-        if hash_of(beside) != name:
+        if hash_of(part) != name:
             raise StoreProblem(f"The copy of {source.name} differs from it. Check the disk and try again.")
         try:
-            made = replace(_examined(beside, rate, watch, 0.2), hash=name, name=source.name, size=copied)
+            made = replace(_examined(part, rate, watch, 0.2), hash=name, name=shown(source), size=copied)
         except FileProblem as problem:  # told of the copy, by a name that nobody knows
-            raise FileProblem(str(problem).replace(beside.name, source.name)) from problem
-        beside.chmod(0o444)
-        beside.replace(folder / "recordings" / f"{name}{suffix}")
+            raise FileProblem(str(problem).replace(part.name, shown(source))) from problem
+        part.chmod(0o444)
+        part.replace(folder / "recordings" / f"{name}{suffix}")
     except OSError as problem:
         raise StoreProblem(
             f"{source.name} could not be copied into the book ({problem.strerror}). Make room and try again."
         ) from problem
     finally:
-        beside.unlink(missing_ok=True)
+        part.unlink(missing_ok=True)
     return replace(made, tone=replace(made.tone, recording=name) if made.tone else None)
 
 
@@ -165,10 +166,11 @@ def _examined(path: Path, rate: int, watch: Watch, done: float) -> Recording:
         raise FileProblem(f"{path.name} holds no sound (zero samples). Copy or record it again.")
     figures = meter.figures()
     tone = look.tone()
+    cut = shortfall(path)
     return Recording(
         hash="",
         name=path.name,
-        suffix=path.suffix.lower(),
+        suffix=path.suffix.lower() if path.suffix.lower() in SUFFIXES else "",
         rate=info.rate,
         channels=info.channels,
         length=length,
@@ -177,7 +179,7 @@ def _examined(path: Path, rate: int, watch: Watch, done: float) -> Recording:
         rms_db=round(figures.rms_db, 2),
         tone=ToneSource("", tone.start * rate // info.rate, tone.stop * rate // info.rate) if tone else None,
         size=path.stat().st_size,
-        health=look.health(depth=info.depth, codec=info.codec),
+        health=look.health(depth=info.depth, codec=info.codec, cut_short=cut.what if cut else ""),
     )
 
 
@@ -262,10 +264,10 @@ def touched_faults(folder: Path, book: Book, watch: Watch | None = None) -> list
     touched = tuple(r for r in book.recordings if not r.parts and (not stamps[r.hash] or whole.get(r.hash) != stamps[r.hash]))
     found = faults(folder, replace(book, recordings=touched), hashes=True, watch=watch)
     wrong = {f.recording for f in found}
-    beside = notes.with_suffix(f".part{uuid.uuid4().hex}")
+    part = beside(notes)
     with contextlib.suppress(OSError):  # a shortcut only
-        beside.write_text(json.dumps({k: v for k, v in stamps.items() if v and k not in wrong}), encoding="utf-8")
-        beside.replace(notes)
+        part.write_text(json.dumps({k: v for k, v in stamps.items() if v and k not in wrong}), encoding="utf-8")
+        part.replace(notes)
     return found
 
 
@@ -313,22 +315,21 @@ def put_back(folder: Path, recording: Recording, source: Path) -> None:
         They are other bytes, or can not be copied.
     """
     target = folder / "recordings" / recording.stored
-    beside = target.with_name(f".{uuid.uuid4().hex}.part")
+    copy = beside(target)
     try:
-        with source.open("rb") as file, beside.open("wb") as out:
+        with source.open("rb") as file, copy.open("xb") as out:
             while part := file.read(1 << 20):
                 out.write(part)
             out.flush()
             os.fsync(out.fileno())
-        if hash_of(beside) != (recording.file or recording.hash):
+        if hash_of(copy) != (recording.file or recording.hash):
             raise StoreProblem(f"{source.name} is not the recording {recording.name}: its bytes differ.")
-        beside.chmod(0o444)
-        target.unlink(missing_ok=True)
-        beside.replace(target)
+        copy.chmod(0o444)
+        copy.replace(target)
     except OSError as problem:
         raise StoreProblem(f"{source.name} could not be copied into the book ({problem.strerror}).") from problem
     finally:
-        beside.unlink(missing_ok=True)
+        copy.unlink(missing_ok=True)
 
 
 def stand_in(folder: Path, recording: Recording, source: Path, rate: int, watch: Watch | None = None) -> Recording:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import csv
 import html
 import io
-import uuid
 from collections.abc import Callable, Sequence
 from dataclasses import astuple, dataclass
 from pathlib import Path
@@ -14,6 +13,7 @@ from faithful_reel.core.book.model import Book, ChapterState
 from faithful_reel.core.book.timeline import finding_spans
 from faithful_reel.core.collate.findings import Decision
 from faithful_reel.core.errors import StoreProblem
+from faithful_reel.core.files import beside, harmless, refuse_over
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.units import clock
 
@@ -79,14 +79,15 @@ def write_report(rows: Sequence[Row], title: str, path: Path) -> None:
     writer = {".pdf": _pdf, ".html": _html, ".xlsx": _xlsx, ".csv": _csv}.get(path.suffix.lower())
     if writer is None:
         raise StoreProblem(f"{path.name}: reports are written as PDF, HTML, XLSX or CSV. Choose one of these suffixes.")
-    beside = path.with_name(f".{uuid.uuid4().hex}.part{path.suffix}")
+    refuse_over(path)
+    part = beside(path, path.suffix)
     try:
-        writer(rows, title, beside)
-        beside.replace(path)
+        writer(rows, title, part)
+        part.replace(path)
     except OSError as problem:
         raise StoreProblem(f"{path.name} could not be written ({problem.strerror}). Choose another place.") from problem
     finally:
-        beside.unlink(missing_ok=True)
+        part.unlink(missing_ok=True)
 
 
 def _cells(row: Row) -> list[str]:
@@ -105,7 +106,7 @@ def _csv(rows: Sequence[Row], _title: str, path: Path) -> None:
     out = io.StringIO()
     table = csv.writer(out)
     table.writerow(HEADINGS)
-    table.writerows(_cells(row) for row in rows)
+    table.writerows([harmless(cell) for cell in _cells(row)] for row in rows)
     path.write_text(out.getvalue(), encoding="utf-8-sig", newline="")
 
 

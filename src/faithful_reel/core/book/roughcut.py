@@ -23,6 +23,7 @@ from faithful_reel.core.book.timeline import Hearing, finding_spans, hearing_of,
 from faithful_reel.core.collate.findings import AGAIN, SURE, Decision, Finding, Kind
 from faithful_reel.core.collate.proofing import Proof, in_rate, proofed
 from faithful_reel.core.errors import EditRefused
+from faithful_reel.core.files import refuse_over
 from faithful_reel.core.hear.ears import Ears
 from faithful_reel.core.jobs import Part, Unwatched, Watch
 from faithful_reel.core.reel.commands import ReelCommand, ToneSource
@@ -162,12 +163,14 @@ def rough_file(audio: Path, script: Chapter, out: Path, ears: Ears, watch: Watch
     FileProblem, SignalError
         The recording can not be used, or the result not be written; nothing is left behind.
     """
+    refuse_over(out, audio)
     heard = proofed(ear_sound(audio), script, ears, Part(watch or Unwatched(), 0.0, 0.9))
     return rough_of(heard, audio, script, out)
 
 
 def rough_of(heard: Proof, audio: Path, script: Chapter, out: Path) -> RoughFile:
     """As `rough_file`, of a recording that was heard already: `heard` at the ear's rate."""
+    refuse_over(out, audio)
     info = full_range_info(audio)
     proof = in_rate(heard, info.rate, Span(0, info.frames))
     files = FileSources(lambda _: audio, channels=info.channels)

@@ -23,6 +23,7 @@ from pydantic import TypeAdapter, ValidationError
 from faithful_reel.core.book.commands import KINDS, BookCommand
 from faithful_reel.core.book.model import Book, ChapterState
 from faithful_reel.core.errors import BookDamaged, StoreProblem
+from faithful_reel.core.files import address
 from faithful_reel.core.reel.reel import Reel
 
 APPLICATION_ID = 0x4652454C  # "FREL"
@@ -441,7 +442,7 @@ class Contents:
     """Reads the large values of a book from another thread than the one that has it open."""
 
     def __init__(self, folder: Path) -> None:
-        self._db = sqlite3.connect(f"file:{folder / DATABASE}?mode=ro", uri=True)
+        self._db = sqlite3.connect(address(folder / DATABASE, read_only=True), uri=True)
 
     def get(self, kind: type, key: str) -> Any:
         """A value kept by `BookStore.put`."""

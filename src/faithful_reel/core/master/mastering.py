@@ -19,7 +19,7 @@ from faithful_reel.core.jobs import Part, Unwatched, Watch, ahead
 from faithful_reel.core.measure.levels import Figures, Meter
 from faithful_reel.core.measure.profile import Profile, Verdict, verdicts
 from faithful_reel.core.reel.reel import LIKE, Lane, Piece, Reel, RoomTone
-from faithful_reel.core.reel.render import MADE_TONE_DB, Renderer
+from faithful_reel.core.reel.render import Renderer
 from faithful_reel.core.treat.dynamics import Compressor, Limiter
 from faithful_reel.core.treat.filters import LowCut
 from faithful_reel.core.treat.noise import NoisePrints, NoiseReduction
@@ -338,7 +338,10 @@ def _set_anew(
     floor = _floor(result)
     if limit is not None and settings.reduce_noise and floor > limit - 0.3 and depth < MOST_REDUCTION_DB:
         depth = min(MOST_REDUCTION_DB, depth + floor - limit + FLOOR_MARGIN_DB)
-    heads = [(profile.head_s, result.head_s, profile.make_head_s, head_s), (profile.tail_s, result.tail_s, profile.make_tail_s, tail_s)]
+    heads = [
+        (profile.head_s, result.head_s, profile.make_head_s, head_s),
+        (profile.tail_s, result.tail_s, profile.make_tail_s, tail_s),
+    ]
     made = []
     for limits, found, usual, now in heads:
         off = limits is not None and not limits[0] <= found <= limits[1]

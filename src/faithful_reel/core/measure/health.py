@@ -35,6 +35,7 @@ LOUDEST_HUM_DB = -66.0
 class Health:
     """What was measured of a recording at its own rate.
 
+    `cut_short` says what is wrong where the file holds less than it promises; empty for a whole one.
     `clipped` are the samples in flat tops; `places` where they are, (start, length) in samples of the recording's own
     rate, the first fifty.  `dc` is the greatest mean of a channel, full scale 1.  `hum_hz` is 0 where no hum stands
     out.  `tone_s` is all room tone that was found, `speech` the share of time in which somebody speaks, `finished_s`
@@ -52,6 +53,7 @@ class Health:
     tone_s: float
     speech: float
     finished_s: float
+    cut_short: str = ""
 
 
 @numba.njit(cache=True, nogil=True)
@@ -148,7 +150,7 @@ class HealthMeter:
         found = room_tone_frames(self.levels)
         return Span(found[0] * self._size, found[1] * self._size) if found else None
 
-    def health(self, *, depth: str = "", codec: str = "") -> Health:
+    def health(self, *, depth: str = "", codec: str = "", cut_short: str = "") -> Health:
         """What was found."""
         for c in range(self.channels):  # a flat top at the very end
             last, run, start = self._states[c]
@@ -169,6 +171,7 @@ class HealthMeter:
         return Health(
             depth=depth,
             codec=codec,
+            cut_short=cut_short,
             seconds=round(seconds, 3),
             clipped=sum(n for _, n in tops),
             places=tuple(tops[:MOST_PLACES]),
@@ -219,7 +222,7 @@ def shortcomings(health: Health, *, rate: int, peak_db: float, noise_floor_db: f
     The limits are common practice: 44.1 kHz for delivery, a noise floor of at most -60 dB RMS, no clipping, enough
     room tone to fill with.
     """
-    missed = []
+    missed = [health.cut_short] if health.cut_short else []
     if rate < LEAST_DELIVERY_RATE:
         missed.append(f"recorded at {rate} Hz, under the {LEAST_DELIVERY_RATE} Hz that retailers ask for")
     if health.clipped:

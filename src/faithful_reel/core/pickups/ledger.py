@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from faithful_reel.core.collate.names import name_key
+from faithful_reel.core.files import harmless
 
 
 class State(StrEnum):
@@ -68,5 +69,6 @@ def call_sheet(pickups: Sequence[Pickup], titles: dict[str, str], rate: int, say
         here = {name_key(w) for w in pickup.line.split()}
         spoken = "; ".join(f"{name}: {how}" for name, how in say if name in here)
         time = f"{int(minutes)}:{seconds:04.1f}"
-        writer.writerow([number, titles.get(pickup.chapter, ""), time, pickup.line, pickup.heard, spoken])
+        told = (titles.get(pickup.chapter, ""), time, pickup.line, pickup.heard, spoken)
+        writer.writerow([number, *map(harmless, told)])
     return out.getvalue()

@@ -15,6 +15,7 @@ from faithful_reel.core.audio.roomtone import find_room_tone
 from faithful_reel.core.collate.links import Link, collated
 from faithful_reel.core.collate.proofing import listen
 from faithful_reel.core.errors import FileProblem
+from faithful_reel.core.files import refuse_over
 from faithful_reel.core.hear.recogniser import Ear, Heard
 from faithful_reel.core.jobs import Part, Unwatched, Watch
 from faithful_reel.core.pickups.ledger import Take
@@ -110,6 +111,7 @@ def splice_file(
     FileProblem
         The line is not in the script, was not heard in the recording or not in the pickup.
     """
+    refuse_over(out, audio, pickup)
     watch = watch or Unwatched()
     tokens = line.split()
     if not tokens:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from bisect import bisect_right
 from collections import OrderedDict
 from collections.abc import Callable, Iterator
@@ -76,7 +77,7 @@ def _opened(path: Path) -> soundfile.SoundFile:
     if not path.is_file():
         raise FileProblem(f"The recording {path.name} is missing. Find it again at Intake.")
     try:
-        file = soundfile.SoundFile(str(path))
+        file = soundfile.SoundFile(os.fsencode(path))
         if file.format in SOUGHT:
             return file
         file.close()

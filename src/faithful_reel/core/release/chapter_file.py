@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import tempfile
 from pathlib import Path
 
@@ -10,6 +11,7 @@ import soxr
 
 from faithful_reel.core.audio.files import blocks, full_range_info
 from faithful_reel.core.errors import FileProblem
+from faithful_reel.core.files import refuse_over
 from faithful_reel.core.jobs import Watch
 from faithful_reel.core.master.mastering import Mastered, Settings, master_reel
 from faithful_reel.core.measure.profile import Profile
@@ -35,8 +37,7 @@ def master_file(
         raise FileProblem(f"{out.name}: files of this kind are not written. Use .wav, .flac or .mp3.")
     if not out.parent.is_dir():
         raise FileProblem(f"The folder for {out.name} is not there. Make it first.")
-    if out.exists() and out.samefile(source):
-        raise FileProblem(f"{out.name} is the source itself. Give the result another name.")
+    refuse_over(out, source)
     rate = info.rate if not profile.rates or info.rate in profile.rates else profile.rates[0]
     with tempfile.TemporaryDirectory(prefix=".decode-", dir=out.parent) as folder:
         path = source
@@ -55,7 +56,7 @@ def master_file(
 def _decoded(source: Path, rate: int, path: Path, from_rate: int, channels: int) -> int:
     frames = 0
     stream = soxr.ResampleStream(from_rate, rate, channels, dtype="float32", quality="VHQ") if rate != from_rate else None
-    with soundfile.SoundFile(str(path), "w", rate, channels, "FLOAT", format="RF64") as file:
+    with soundfile.SoundFile(os.fsencode(path), "w", rate, channels, "FLOAT", format="RF64") as file:
         for x in blocks(source):
             y = stream.resample_chunk(x.T.copy()) if stream else x.T
             file.write(y)

@@ -11,6 +11,7 @@ from faithful_reel.core.jobs import Unwatched, Watch, ahead
 from faithful_reel.core.measure.levels import Figures, Meter
 from faithful_reel.core.measure.profile import Profile, Verdict, verdicts
 
+
 def file_meter(path: Path, watch: Watch | None = None) -> Meter:
     """Measure any audio file as a retailer's intake would.
 

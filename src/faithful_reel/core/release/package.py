@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import html
-import os
 import re
 import shutil
 from collections.abc import Sequence
@@ -12,6 +11,7 @@ from pathlib import Path
 
 from faithful_reel.core.audio.encode import write_tags
 from faithful_reel.core.errors import FileProblem
+from faithful_reel.core.files import beside, refuse_over, shortened
 from faithful_reel.core.jobs import Watch
 from faithful_reel.core.measure.levels import Figures
 from faithful_reel.core.measure.profile import Profile, Verdict
@@ -46,7 +46,8 @@ def file_name(number: int, title: str, suffix: str) -> str:
     """`01 Chapter One - Low Water.mp3`: only characters that every system takes."""
     safe = re.sub(r"\s*[:/\\|]\s*", " - ", title)
     safe = re.sub(r"[^\w\s\-.,'&()]", "", safe).strip(" .") or "Chapter"
-    return f"{number:02d} {safe[:100]}{suffix}"
+    kept = shortened(safe[:100], 180).strip(" .")
+    return f"{number:02d} {kept}{suffix}"
 
 
 def release_chapters(entries: Sequence[Entry], out: Path, tags: dict[str, str], profile: Profile, watch: Watch) -> list[Released]:
@@ -64,18 +65,19 @@ def release_chapters(entries: Sequence[Entry], out: Path, tags: dict[str, str], 
     done: list[Released] = []
     for number, entry in enumerate(entries, 1):
         target = out / file_name(number, entry.title, entry.source.suffix)
-        beside = target.with_name(f".{target.stem}.part{os.getpid()}{target.suffix}")
+        part = beside(target, target.suffix)
         try:
-            shutil.copyfile(entry.source, beside)
-            beside.chmod(0o644)
-            write_tags(beside, {**tags, "title": entry.title, "tracknumber": f"{number}/{len(entries)}"})
-            beside.replace(target)
+            refuse_over(target, entry.source)
+            shutil.copyfile(entry.source, part)
+            part.chmod(0o644)
+            write_tags(part, {**tags, "title": entry.title, "tracknumber": f"{number}/{len(entries)}"})
+            part.replace(target)
         except OSError as problem:
             raise FileProblem(
                 f"{target.name} could not be written ({problem.strerror}). Make room and release again."
             ) from problem
         finally:
-            beside.unlink(missing_ok=True)
+            part.unlink(missing_ok=True)
         done.append(Released(entry.chapter, target, *checked_file(target, profile)))
         watch.tick(number / len(entries), f"checked {target.name}")
     (out / "report.html").write_text(report_html(done, tags, profile), encoding="utf-8")

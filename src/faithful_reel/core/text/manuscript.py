@@ -13,6 +13,7 @@ from pathlib import Path
 from lxml.etree import LxmlError
 
 from faithful_reel.core.errors import FileProblem
+from faithful_reel.core.jobs import Watch
 from faithful_reel.core.text import readers
 from faithful_reel.core.text.archives import opened
 from faithful_reel.core.text.document import Document, Paragraph, TooMuch
@@ -79,6 +80,12 @@ def read_manuscript(path: Path) -> Manuscript:
     if not any(c.words for c in manuscript.chapters):
         raise FileProblem(f"{path.name} holds no words. Choose the file with the manuscript's text.")
     return manuscript
+
+
+def read_apart(path: Path, watch: Watch) -> Manuscript:
+    """As `read_manuscript`, as work that is watched."""
+    watch.tick(0.0, "reading")
+    return read_manuscript(path)
 
 
 def read_script(path: Path) -> Chapter:

@@ -44,7 +44,7 @@ def pdf_document(path: Path) -> Document:
     import pypdfium2 as pdfium
 
     try:
-        pdf = pdfium.PdfDocument(str(path))
+        pdf = pdfium.PdfDocument(path.read_bytes())
     except pdfium.PdfiumError as problem:
         if "password" in str(problem).lower():
             raise FileProblem(f"{path.name} is locked with a password. Save it without one.") from problem

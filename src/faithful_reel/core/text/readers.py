@@ -38,7 +38,8 @@ def read_docx(path: Path) -> Document:
                 xml_of(archive.read(name), path)
         notes = _docx_notes(archive)
     try:
-        document = docx.Document(str(path))
+        with path.open("rb") as file:
+            document = docx.Document(file)
     except (PythonDocxError, OpcError) as problem:
         raise FileProblem(f"{path.name} is damaged: it is not a DOCX document. Save the manuscript again.") from problem
     writer = Writer()

@@ -1,0 +1,102 @@
+"""Names and places of files: what may not be written over, what a half-written file is called, how SQLite is told a path."""
+
+from __future__ import annotations
+
+import os
+import stat
+import uuid
+from pathlib import Path
+from urllib.parse import quote
+
+from faithful_reel.core.errors import BookDamaged, FileProblem
+
+LONGEST_NAME = 255
+"""Bytes of a file name (Linux, limits.h: NAME_MAX)."""
+
+
+def beside(target: Path, suffix: str = "") -> Path:
+    """Where a file is written until it is whole, to be renamed to `target`: in the same folder, under a name that nobody can guess.
+
+    It is hidden and short, so that it fits wherever `target` does.
+    """
+    return target.with_name(f".{uuid.uuid4().hex}.part{suffix}")
+
+
+def shown(path: Path) -> str:
+    """A file's name for people and for the book: bytes that are no UTF-8 are marked."""
+    return path.name.encode("utf-8", "surrogateescape").decode("utf-8", "replace")
+
+
+def shortened(text: str, most: int) -> str:
+    """A text cut to at most so many bytes of UTF-8, never inside a character."""
+    raw = os.fsencode(text)
+    return text if len(raw) <= most else raw[:most].decode("utf-8", "ignore")
+
+
+def named(path: Path, suffix: str) -> Path:
+    """A path with another suffix, its stem shortened where the name would be too long."""
+    return path.with_name(shortened(path.stem, LONGEST_NAME - len(os.fsencode(suffix))) + suffix)
+
+
+def address(path: Path, *, read_only: bool = False) -> str:
+    """A path as an address for SQLite; `?`, `#`, `%` and bytes that are no text keep their meaning.
+
+    References
+    ----------
+    RFC 3986, section 2.1 (percent-encoding).
+    """
+    return f"file:{quote(os.fsencode(path.absolute()))}{'?mode=ro' if read_only else ''}"
+
+
+def plain(name: str) -> str:
+    """A name that a book's database holds for one of its files.
+
+    Raises
+    ------
+    BookDamaged
+        It would lead elsewhere.
+    """
+    if not name or "/" in name or "\0" in name or name.startswith(".") or len(os.fsencode(name)) > LONGEST_NAME:
+        raise BookDamaged(f"The book names a file that can not be one of its own ({name[:40]!r}). Restore it from a backup.")
+    return name
+
+
+def harmless(cell: str) -> str:
+    """A cell of a CSV table that no spreadsheet takes for a formula.
+
+    References
+    ----------
+    OWASP, CSV injection: cells that begin with = + - @, tabulator or carriage return are told apart by an apostrophe.
+    """
+    return f"'{cell}" if cell.startswith(("=", "+", "-", "@", "\t", "\r")) else cell
+
+
+def same_file(a: Path, b: Path) -> bool:
+    """Whether two paths lead to the same file by any spelling, hard link or symbolic link."""
+    try:
+        if os.path.samefile(a, b):
+            return True
+    except OSError:
+        pass  # one of them is not there: then only their spellings can agree
+    return os.path.realpath(a) == os.path.realpath(b)
+
+
+def refuse_over(out: Path, *read: Path) -> None:
+    """See that a file to be written is none of those that are read, and lies in none of the folders that are read.
+
+    Raises
+    ------
+    FileProblem
+        It is, or it is something else than an ordinary file.
+    """
+    for source in read:
+        if same_file(out, source):
+            raise FileProblem(f"{shown(out)} is the source itself. Give the result another name.")
+        if source.is_dir() and Path(os.path.realpath(source)) in Path(os.path.realpath(out)).parents:
+            raise FileProblem(f"{shown(out)} would lie inside of {shown(source)}. Choose a place outside of it.")
+    try:
+        mode = out.stat().st_mode
+    except OSError:
+        return
+    if not stat.S_ISREG(mode):
+        raise FileProblem(f"{shown(out)} is there already and is no ordinary file. Give the result another name.")
