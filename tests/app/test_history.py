@@ -120,16 +120,16 @@ def test_a_damaged_book_offers_its_backup(opened, monkeypatch):
     (opened.book / "book.sqlite").write_bytes(b"\1" * 9000)
     asked = []
 
-    def answer(_parent, _title, text, *_rest):
-        asked.append(text)
+    def answer(box):
+        asked.append(box.text())
         return QMessageBox.StandardButton.Yes
 
-    monkeypatch.setattr("faithful_reel.app.main.QMessageBox.question", answer)
+    monkeypatch.setattr("faithful_reel.app.main.QMessageBox.exec", answer)
     made = opened_or_restored(opened.book, opened._open)
     assert made is not None
     opened.window = made
     assert "damaged" in asked[0]
-    assert "backup of" in asked[0]
+    assert "a whole backup with" in asked[0]
     assert opened.bookstate.title == "Before the damage"
     assert list(opened.book.glob("damaged-*.sqlite"))
 

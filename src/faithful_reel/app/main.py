@@ -7,20 +7,19 @@ import os
 import shutil
 import signal
 import sys
-import time
 from collections.abc import Callable
 from pathlib import Path
 from typing import TypeVar
 
 import platformdirs
-from PyQt6.QtCore import QTimer
+from PyQt6.QtCore import Qt, QTimer
 from PyQt6.QtWidgets import QApplication, QMessageBox
 
 from faithful_reel.app.crash import CrashHandler
 from faithful_reel.app.theme import control_font, load_fonts
 from faithful_reel.core.book.demo import demo_files, is_demo_book, make_demo_book
-from faithful_reel.core.book.keeping import backups, restored
-from faithful_reel.core.book.store import look_for_book
+from faithful_reel.core.book.keeping import restored
+from faithful_reel.core.book.store import look_for_book, whole_backups
 from faithful_reel.core.errors import AppError, BookDamaged, StoreProblem
 
 SWITCH_S = 0.001
@@ -30,6 +29,7 @@ T = TypeVar("T")
 
 def _show_crash(message: str, details: str) -> None:
     box = QMessageBox(QMessageBox.Icon.Warning, "Faithful Reel", message)
+    box.setTextFormat(Qt.TextFormat.PlainText)
     box.setDetailedText(details)
     box.exec()
 
@@ -60,16 +60,22 @@ def opened_or_restored(folder: Path, opening: Callable[[], T]) -> T:
     try:
         return opening()
     except BookDamaged as problem:
-        for backup in backups(folder):
-            made = time.strptime(backup.stem[5:], "%Y%m%d-%H%M%S")
+        for backup in whole_backups(folder):
             text = (
-                f"{problem}\n\nThere is a backup of {time.strftime('%d %B %Y, %H:%M', made)}. Restore it?\n"
+                f"{problem}\n\nThere is a whole backup with {backup.steps} steps, the newest of {backup.at}. Restore it?\n"
                 "The damaged database is kept beside it; recordings are not touched."
             )
-            if QMessageBox.question(None, "Faithful Reel", text) != QMessageBox.StandardButton.Yes:
+            box = QMessageBox(
+                QMessageBox.Icon.Question,
+                "Faithful Reel",
+                text,
+                QMessageBox.StandardButton.Yes | QMessageBox.StandardButton.No,
+            )
+            box.setTextFormat(Qt.TextFormat.PlainText)
+            if box.exec() != QMessageBox.StandardButton.Yes:
                 break
             try:
-                restored(folder, backup)
+                restored(folder, backup.path)
                 return opening()
             except StoreProblem:
                 continue  # that one is damaged as well: offer the one before it

@@ -64,7 +64,9 @@ def expected(rows) -> list[list[str]]:
 def test_csv(rows, tmp_path):
     write_report(rows, "Title", tmp_path / "a.csv")
     with (tmp_path / "a.csv").open(encoding="utf-8-sig", newline="") as file:
-        assert list(csv.reader(file)) == [list(HEADINGS), *expected(rows)]
+        found = list(csv.reader(file))
+    wanted = [[cell.replace("=1+1", "'=1+1") for cell in row] for row in expected(rows)]  # no formula
+    assert found == [list(HEADINGS), *wanted]
 
 
 def test_html(rows, tmp_path):

@@ -26,7 +26,7 @@ def is_demo_book(folder: Path) -> bool:
     """Whether a book was made by the demo, and by nothing else."""
     try:
         with contextlib.closing(sqlite3.connect(address(folder / DATABASE, read_only=True), uri=True)) as db:
-            return db.execute("SELECT value FROM meta WHERE key = ?", (f"note {MADE}",)).fetchone() == ("true",)
+            return bool(db.execute("SELECT 1 FROM meta WHERE key = ? AND value = 'true'", (f"note {MADE}",)).fetchone())
     except sqlite3.Error:
         return False
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import itertools
 import json
 import os
 import re
@@ -17,7 +18,7 @@ from pathlib import Path
 from typing import Any
 
 from faithful_reel.core.book.recordings import Fault, faults, hash_of
-from faithful_reel.core.book.store import DATABASE, BookStore, Session
+from faithful_reel.core.book.store import DATABASE, BookStore, Session, backups, held_open
 from faithful_reel.core.errors import FileProblem, StoreProblem
 from faithful_reel.core.files import address, beside, refuse_over
 from faithful_reel.core.jobs import Unwatched, Watch
@@ -40,7 +41,7 @@ def backed_up(folder: Path) -> Path:
         It can not be written, or the database is damaged; what was there stays.
     """
     shelf = folder / "backups"
-    target = shelf / f"book-{time.strftime('%Y%m%d-%H%M%S')}.sqlite"
+    target = _free(shelf, f"book-{time.strftime('%Y%m%d-%H%M%S')}")
     part = beside(target)
     try:
         shelf.mkdir(exist_ok=True)
@@ -64,9 +65,10 @@ def _copied(database: Path, target: Path) -> None:
         os.fsync(file.fileno())
 
 
-def backups(folder: Path) -> list[Path]:
-    """The backups of a book, the newest first."""
-    return sorted((folder / "backups").glob("book-*.sqlite"), reverse=True)
+def _free(folder: Path, stem: str) -> Path:
+    """A name that is not taken yet."""
+    names = (f"{stem}{'' if n == 1 else f'-{n}'}.sqlite" for n in itertools.count(1))
+    return next(folder / name for name in names if not (folder / name).exists())
 
 
 def _thinned(shelf: Path) -> None:
@@ -89,16 +91,17 @@ def restored(folder: Path, backup: Path) -> Path:
         The backup is damaged itself, or can not be copied; nothing was changed.
     """
     part = beside(folder / DATABASE)
-    kept = folder / f"damaged-{time.strftime('%Y%m%d-%H%M%S')}.sqlite"
+    kept = _free(folder, f"damaged-{time.strftime('%Y%m%d-%H%M%S')}")
     try:
-        _copied(backup, part)
-        for tail in ("-wal", "-shm"):
-            log = folder / (DATABASE + tail)
-            if log.exists():
-                log.replace(kept.with_name(kept.name + tail))
-        if (folder / DATABASE).exists():
-            (folder / DATABASE).replace(kept)
-        part.replace(folder / DATABASE)
+        with held_open(folder):
+            _copied(backup, part)
+            logs = [folder / (DATABASE + tail) for tail in ("-wal", "-shm")]
+            for path in (folder / DATABASE, *logs):  # first all is kept; then the log goes, which must not meet another database
+                if path.exists():
+                    shutil.copy2(path, kept.with_name(kept.name + path.name.removeprefix(DATABASE)))
+            for path in logs:
+                path.unlink(missing_ok=True)
+            part.replace(folder / DATABASE)
     except (OSError, sqlite3.Error) as problem:
         raise StoreProblem(f"The backup {backup.name} can not be used ({problem}). Try an older one.") from problem
     finally:
@@ -120,10 +123,10 @@ def archived(folder: Path, out: Path, watch: Watch | None = None) -> Path:
         The book is incomplete, or the archive can not be written; nothing is left behind.
     """
     watch = watch or Unwatched()
-    refuse_over(out, folder)
     part, database = beside(out), beside(out, ".sqlite")
     if not (folder / DATABASE).is_file():
         raise StoreProblem(f"{folder.name} is not a book: it holds no {DATABASE}. Choose a folder that ends in .reelbook.")
+    refuse_over(out, folder)
     try:
         _copied(folder / DATABASE, database)
         files = [(DATABASE, database)]

@@ -9,6 +9,8 @@ import hashlib
 import json
 import os
 import platform
+import re
+import shutil
 import sqlite3
 import time
 import zlib
@@ -22,8 +24,8 @@ from pydantic import TypeAdapter, ValidationError
 
 from faithful_reel.core.book.commands import KINDS, BookCommand
 from faithful_reel.core.book.model import Book, ChapterState
-from faithful_reel.core.errors import BookDamaged, StoreProblem
-from faithful_reel.core.files import address
+from faithful_reel.core.errors import AppError, BookDamaged, StoreProblem
+from faithful_reel.core.files import address, shown
 from faithful_reel.core.reel.reel import Reel
 
 APPLICATION_ID = 0x4652454C  # "FREL"
@@ -34,6 +36,17 @@ HEARD = "cache/heard.sqlite"
 STATE_EVERY = 50
 MOST_HELD = 400
 """Books that undo and redo find in memory; older ones are read from disk."""
+MOST_UNPACKED = 1 << 29
+"""A larger value is no content of a book."""
+SUBFOLDERS = ("recordings", "decoded", "cache", "masters", "backups")
+_LEFTOVER = re.compile(r"\.[0-9a-f]{32}\.(?:part.*|sqlite)|.*\.part[0-9a-f]{32}|\.master-.*")
+"""What an interrupted run leaves: nobody else writes here while we hold the lock."""
+_BUSY = {sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED, sqlite3.SQLITE_PROTOCOL}
+_CLOSED_TO_US = {sqlite3.SQLITE_READONLY, sqlite3.SQLITE_PERM, sqlite3.SQLITE_CANTOPEN, sqlite3.SQLITE_AUTH}
+_DISK = {sqlite3.SQLITE_IOERR, sqlite3.SQLITE_FULL, sqlite3.SQLITE_NOLFS, sqlite3.SQLITE_NOMEM}
+_NONSENSE = (ValueError, TypeError, LookupError, ArithmeticError, AttributeError, RecursionError, AssertionError)
+"""What reading or replaying a journal raises when it is not as we wrote it."""
+BACKUP_NAME = re.compile(r"book-(\d{8}-\d{6})(?:-\d+)?\.sqlite")
 
 _MIGRATIONS: tuple[str, ...] = (
     """
@@ -96,7 +109,11 @@ class Packed:
 def packed(kind: type, value: Any) -> Packed:
     """Make a value ready to be kept; needs no database, so that it can be done beside the work."""
     raw = _adapter(kind).dump_json(value)
-    return Packed(hashlib.sha256(raw).hexdigest()[:32], kind.__name__, zlib.compress(raw, 1))
+    return Packed(_key(raw), kind.__name__, zlib.compress(raw, 1))
+
+
+def _key(raw: bytes) -> str:
+    return hashlib.sha256(raw).hexdigest()[:32]
 
 
 class Packing:
@@ -112,6 +129,69 @@ class Packing:
         return row.key
 
 
+def told(folder: Path, problem: sqlite3.Error) -> StoreProblem:
+    """What an error of SQLite means for the user: a book that must wait, one that can only be read, a disk, or damage."""
+    full = getattr(problem, "sqlite_errorcode", 0) or 0
+    code = full & 0xFF
+    name = shown(folder)
+    if code in _BUSY:
+        return StoreProblem(f"{name} is in use by another program just now. Wait a moment and try again.")
+    if code in _CLOSED_TO_US:
+        return StoreProblem(f"{name} can not be written to: it is read-only ({problem}). Copy it to a folder of your own.")
+    if code in _DISK and full != sqlite3.SQLITE_IOERR_SHORT_READ:
+        return StoreProblem(f"The disk of {name} does not answer ({problem}). Check it and make room, then try again.")
+    return damaged(folder, str(problem))
+
+
+def damaged(folder: Path, why: str) -> BookDamaged:
+    """The error for a damaged book, with the backups that are whole."""
+    why = " ".join(why.replace("*** in database main ***", "").split())
+    whole = whole_backups(folder)
+    rest = (
+        f"{len(whole)} of its backups {'is' if len(whole) == 1 else 'are'} whole, the newest step at {whole[0].at}: restore it."
+        if whole
+        else "It has no whole backup."
+    )
+    return BookDamaged(f"The database of {shown(folder)} is damaged and can not be opened ({why}). {rest}")
+
+
+@dataclass(frozen=True, slots=True)
+class Backup:
+    """A whole backup of a book's database: its file, how many steps it holds, and when the newest of them was taken."""
+
+    path: Path
+    steps: int
+    at: str
+
+
+def backups(folder: Path) -> list[Path]:
+    """The backups of a book, the newest first; files of other names are none."""
+    try:
+        found = [p for p in (folder / "backups").iterdir() if BACKUP_NAME.fullmatch(p.name) and p.is_file()]
+    except OSError:
+        return []
+    return sorted(found, key=lambda p: p.stem, reverse=True)
+
+
+def whole_backups(folder: Path, most: int = 6) -> list[Backup]:
+    """The newest backups that are whole, each looked at."""
+    found = []
+    for path in backups(folder)[: 2 * most]:
+        try:
+            with contextlib.closing(sqlite3.connect(address(path, read_only=True), uri=True)) as db:
+                if db.execute("PRAGMA quick_check(1)").fetchone()[0] != "ok":
+                    continue
+                if int(db.execute("PRAGMA application_id").fetchone()[0]) != APPLICATION_ID:
+                    continue
+                steps, at = db.execute("SELECT count(*), coalesce(max(at), '') FROM steps WHERE id > 0").fetchone()
+        except (sqlite3.Error, *_NONSENSE):
+            continue
+        found.append(Backup(path, int(steps), str(at).replace("T", " ") or "the beginning"))
+        if len(found) == most:
+            break
+    return found
+
+
 def look_for_book(folder: Path) -> None:
     """See whether a folder is a book.
 
@@ -125,9 +205,32 @@ def look_for_book(folder: Path) -> None:
     if not folder.is_dir():
         raise StoreProblem(f"The book {folder.name} is not there. Check the name and the folder.")
     if not (folder / DATABASE).is_file():
-        if any((folder / "backups").glob("book-*.sqlite")):
-            raise BookDamaged(f"The database of {folder.name} is missing. Restore it from a backup.")
+        if backups(folder):
+            raise damaged(folder, "the database is missing")
         raise StoreProblem(f"{folder.name} is not a book: it holds no {DATABASE}. Choose a folder that ends in {SUFFIX}.")
+
+
+@contextlib.contextmanager
+def held_open(folder: Path) -> Iterator[None]:
+    """Hold a book's lock, so that nobody opens it meanwhile.
+
+    Raises
+    ------
+    StoreProblem
+        Somebody has it open, or the folder can not be written to.
+    """
+    try:
+        handle = os.open(folder / "book.lock", os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW, 0o644)
+    except OSError as problem:
+        raise StoreProblem(f"{shown(folder)} can not be written to ({problem.strerror}).") from problem
+    try:
+        try:
+            fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError as problem:
+            raise StoreProblem(f"{shown(folder)} is open in another window. Close it there first.") from problem
+        yield
+    finally:
+        os.close(handle)
 
 
 class BookStore:
@@ -149,7 +252,7 @@ class BookStore:
             if folder.exists() and any(folder.iterdir()):
                 raise StoreProblem(f"{folder.name} is there already. Choose another name for the new book.")
             try:
-                for sub in ("recordings", "decoded", "cache", "masters", "backups"):
+                for sub in SUBFOLDERS:
                     (folder / sub).mkdir(parents=True, exist_ok=True)
             except OSError as problem:
                 raise StoreProblem(
@@ -157,7 +260,10 @@ class BookStore:
                 ) from problem
         else:
             look_for_book(folder)
+            if not os.access(folder, os.W_OK | os.X_OK) or not os.access(folder / DATABASE, os.W_OK):
+                raise StoreProblem(f"{shown(folder)} can not be written to: it is read-only. Copy it to a folder of your own.")
         self.crashed = False
+        self.lost_steps = 0
         self._lock = self._locked()
         try:
             self._db = sqlite3.connect(folder / DATABASE, isolation_level=None)
@@ -165,15 +271,17 @@ class BookStore:
             self._unlock()
             raise StoreProblem(f"The database of {folder.name} can not be opened ({problem}). Check the disk.") from problem
         try:
-            self._prepare()
-        except sqlite3.DatabaseError as problem:
+            self._prepare(create=create)
+        except sqlite3.Error as problem:
             self._let_go()
-            raise BookDamaged(
-                f"The database of {folder.name} is damaged and can not be opened ({problem}). Restore it from a backup."
-            ) from problem
+            raise told(folder, problem) from problem
+        except _NONSENSE as problem:
+            self._let_go()
+            raise damaged(folder, "it is not as this program writes it") from problem
         except StoreProblem:
             self._let_go()
             raise
+        self._sweep()
 
     def _locked(self) -> int:
         try:
@@ -185,14 +293,32 @@ class BookStore:
         try:
             fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError as problem:
-            holder = os.read(handle, 400).decode(errors="replace").strip() or "another program"
+            holder = os.read(handle, 400).decode(errors="replace").partition("\n")[0].strip() or "another program"
             os.close(handle)
             raise StoreProblem(f"{self.folder.name} is open already: {holder}. Close it there first.") from problem
-        self.crashed = os.fstat(handle).st_size > 0  # who held it let go without closing: the process was killed
+        left = os.read(handle, 400).decode(errors="replace")
+        self.crashed = bool(left)  # who held it let go without closing: the process was killed
+        last = re.search(r"\nstep (\d{1,15})\Z", left)
+        self._acknowledged = int(last[1]) if last else 0
         os.ftruncate(handle, 0)
         who = f"by {self.name} on {platform.node()}, process {os.getpid()}, since {time.strftime('%Y-%m-%d %H:%M')}"
-        os.pwrite(handle, who.encode(), 0)
+        self._who = who.encode("utf-8", "replace")[:300]
+        os.pwrite(handle, self._who, 0)
         return handle
+
+    def _acknowledge(self, step: int) -> None:
+        """Note beside the database which step was saved last, so that a write-ahead log that is gone is noticed."""
+        with contextlib.suppress(OSError):
+            os.pwrite(self._lock, f"\nstep {step}".encode(), len(self._who))
+
+    def _sweep(self) -> None:
+        """Clear away what an interrupted run left half-written."""
+        for folder in (self.folder, *(self.folder / sub for sub in SUBFOLDERS)):
+            with contextlib.suppress(OSError):
+                for path in folder.iterdir():
+                    if _LEFTOVER.fullmatch(path.name):
+                        with contextlib.suppress(OSError):
+                            shutil.rmtree(path) if path.is_dir() and not path.is_symlink() else path.unlink()
 
     def _unlock(self) -> None:
         with contextlib.suppress(OSError):
@@ -204,9 +330,11 @@ class BookStore:
         self._db.close()
         self._unlock()
 
-    def _prepare(self) -> None:
+    def _prepare(self, *, create: bool) -> None:
         db = self._db
         version = int(db.execute("PRAGMA user_version").fetchone()[0])
+        if version == 0 and not create:
+            raise sqlite3.DatabaseError("it is empty")
         if version == 0:
             db.execute(f"PRAGMA application_id = {APPLICATION_ID}")
         elif int(db.execute("PRAGMA application_id").fetchone()[0]) != APPLICATION_ID:
@@ -215,19 +343,46 @@ class BookStore:
             raise StoreProblem(f"{self.folder.name} was made by a newer version of this program. Update to open it.")
         db.execute("PRAGMA journal_mode = WAL")
         db.execute("PRAGMA synchronous = FULL")
-        if self.crashed and (problems := self.integrity()):
+        if problems := self.integrity():
             raise sqlite3.DatabaseError(problems[0])
         for number in range(version, len(_MIGRATIONS)):
             db.executescript(f"BEGIN IMMEDIATE;{_MIGRATIONS[number]}PRAGMA user_version = {number + 1};COMMIT;")
-        self.head  # noqa: B018 - a damaged database shows here rather than at the first step
+        if astray := self._astray():
+            raise sqlite3.DatabaseError(astray)
+        self.lost_steps = max(0, self._acknowledged - int(self._one("SELECT max(id) FROM steps")[0]))
+
+    def _astray(self) -> str:
+        """What is wrong with the order of the journal; empty where a step comes after its parent and the head is there."""
+        if self._one("SELECT count(*) FROM steps WHERE id = ?", self.head)[0] != 1:
+            return "the step that it stands at is missing"
+        wrong = "typeof(parent) != 'integer' OR typeof(next) != 'integer' OR parent >= id OR (next != 0 AND next <= id)"
+        if self._one(f"SELECT count(*) FROM steps WHERE id > 0 AND ({wrong})")[0]:
+            return "its steps are out of order"
+        return ""
+
+    def _all(self, query: str, *values: object) -> list[Any]:
+        """All rows of a query; what SQLite can not do is told as what it means."""
+        try:
+            return self._db.execute(query, values).fetchall()
+        except sqlite3.ProgrammingError:
+            raise
+        except sqlite3.Error as problem:
+            raise told(self.folder, problem) from problem
+
+    def _one(self, query: str, *values: object) -> Any:
+        """The first row of a query, one that must be there."""
+        rows = self._all(query, *values)
+        if not rows:
+            raise damaged(self.folder, "an entry that every book has is missing")
+        return rows[0]
 
     def integrity(self) -> list[str]:
         """What SQLite finds wrong with the database; empty where it is whole."""
-        return [str(row[0]) for row in self._db.execute("PRAGMA quick_check") if row[0] != "ok"]
+        return [str(row[0]) for row in self._all("PRAGMA quick_check(5)") if row[0] != "ok"]
 
     def count(self) -> int:
         """How many steps the journal holds, on all branches."""
-        return int(self._db.execute("SELECT count(*) FROM steps WHERE id > 0").fetchone()[0])
+        return int(self._one("SELECT count(*) FROM steps WHERE id > 0")[0])
 
     def __enter__(self) -> Self:
         return self
@@ -254,7 +409,7 @@ class BookStore:
                 with contextlib.suppress(sqlite3.Error):
                     self._db.execute("ROLLBACK")
                 raise
-        except sqlite3.Error as problem:
+        except (sqlite3.Error, BookDamaged) as problem:
             raise StoreProblem(
                 f"The step could not be saved in {self.folder.name} ({problem}). Nothing was changed; make room and try again."
             ) from problem
@@ -264,7 +419,11 @@ class BookStore:
     @property
     def head(self) -> int:
         """The step that the book stands at."""
-        return int(self._db.execute("SELECT value FROM meta WHERE key = 'head'").fetchone()[0])
+        value = self._one("SELECT value FROM meta WHERE key = 'head'")[0]
+        try:
+            return int(value)
+        except _NONSENSE as problem:
+            raise damaged(self.folder, "the step that it stands at is no number") from problem
 
     def append(self, command: BookCommand, after: Book) -> int:
         """Write a command behind the head and make it the head.  On return it is on disk."""
@@ -284,6 +443,7 @@ class BookStore:
             db.execute("UPDATE meta SET value = ? WHERE key = 'head'", (str(step),))
             if step % STATE_EVERY == 0:
                 self._keep_state(db, step, after)
+        self._acknowledge(step)
         return step
 
     def keep_state(self, book: Book) -> None:
@@ -311,21 +471,21 @@ class BookStore:
             if step not in (self.step(head).parent, self.following(head)):
                 db.execute(
                     """WITH RECURSIVE up(id, parent) AS (SELECT id, parent FROM steps WHERE id = ?
-                        UNION ALL SELECT s.id, s.parent FROM up JOIN steps s ON s.id = up.parent)
+                        UNION ALL SELECT s.id, s.parent FROM up JOIN steps s ON s.id = up.parent AND s.id < up.id)
                     UPDATE steps SET next = up.id FROM up WHERE steps.id = up.parent AND steps.next != up.id""",
                     (step,),
                 )
 
     def step(self, step: int) -> Step:
         """One entry of the journal."""
-        row = self._db.execute(f"SELECT {_STEP} FROM steps WHERE id = ?", (step,)).fetchone()
-        if row is None:
+        rows = self._all(f"SELECT {_STEP} FROM steps WHERE id = ?", step)
+        if not rows:
             raise StoreProblem(f"Step {step} is not in the journal of {self.folder.name}.")
-        return Step(*row)
+        return Step(*rows[0])
 
     def following(self, step: int) -> int:
         """The step that was last taken from here; 0 where there is none."""
-        return int(self._db.execute("SELECT next FROM steps WHERE id = ?", (step,)).fetchone()[0])
+        return int(self._one("SELECT next FROM steps WHERE id = ?", step)[0])
 
     def history(self) -> list[Step]:
         """The steps that lead to the head, and those that redo would take, in order."""
@@ -334,19 +494,19 @@ class BookStore:
             query = f"""WITH RECURSIVE line(id, beside) AS (SELECT id, {way} FROM steps WHERE id = ?
                     UNION ALL SELECT s.id, s.{way} FROM line l JOIN steps s ON s.id = l.beside AND l.beside > 0)
                 SELECT {_STEP} FROM steps WHERE id > 0 AND id IN (SELECT id FROM line)"""
-            rows |= {row[0]: Step(*row) for row in self._db.execute(query, (self.head,))}
+            rows |= {row[0]: Step(*row) for row in self._all(query, self.head)}
         return [rows[k] for k in sorted(rows)]
 
     def ways_from(self, step: int) -> list[tuple[Step, Step, int]]:
         """The ways that were taken from a step: (first step, last step, how many) of each, the latest first."""
         found = []
-        for (first,) in self._db.execute("SELECT id FROM steps WHERE parent = ? ORDER BY id DESC", (step,)).fetchall():
-            line = self._db.execute(
+        for (first,) in self._all("SELECT id FROM steps WHERE parent = ? ORDER BY id DESC", step):
+            line = self._one(
                 """WITH RECURSIVE line(id, next) AS (SELECT id, next FROM steps WHERE id = ?
                     UNION ALL SELECT s.id, s.next FROM line l JOIN steps s ON s.id = l.next AND l.next > 0)
                 SELECT max(id), count(*) FROM line""",
-                (first,),
-            ).fetchone()
+                first,
+            )
             found.append((self.step(first), self.step(int(line[0])), int(line[1])))
         return found
 
@@ -355,19 +515,27 @@ class BookStore:
 
         `afresh` replays the journal from its beginning.
         """
+        try:
+            return self._replayed(step, afresh=afresh)
+        except StoreProblem:
+            raise
+        except (AppError, *_NONSENSE) as problem:
+            raise damaged(self.folder, "its journal can not be replayed") from problem
+
+    def _replayed(self, step: int, *, afresh: bool) -> Book:
         chain: list[tuple[str, str]] = []
         book = Book()
         at = step
         while at > 0:
-            row = None if afresh else self._db.execute("SELECT body, chapters FROM states WHERE step = ?", (at,)).fetchone()
-            if row is not None:
-                book = self._state(*row)
+            kept = [] if afresh else self._all("SELECT body, chapters FROM states WHERE step = ?", at)
+            if kept:
+                book = self._state(*kept[0])
                 break
-            entry = self._db.execute("SELECT parent, kind, body FROM steps WHERE id = ?", (at,)).fetchone()
-            if entry is None:
-                raise BookDamaged(f"Step {at} is missing from the journal of {self.folder.name}. Restore it from a backup.")
-            chain.append((entry[1], entry[2]))
-            at = int(entry[0])
+            entries = self._all("SELECT parent, kind, body FROM steps WHERE id = ?", at)
+            if not entries or int(entries[0][0]) >= at:
+                raise damaged(self.folder, f"step {at} is missing from its journal")
+            chain.append((entries[0][1], entries[0][2]))
+            at = int(entries[0][0])
         for kind, body in reversed(chain):
             if kind not in KINDS:
                 raise StoreProblem(
@@ -390,7 +558,7 @@ class BookStore:
         try:
             return _adapter(kind).validate_json(body)
         except ValidationError as problem:
-            raise BookDamaged(f"The journal of {self.folder.name} is damaged. Restore it from a backup.") from problem
+            raise damaged(self.folder, "an entry of its journal can not be read") from problem
 
     # --- notes ----------------------------------------------------------------------------------------------------
 
@@ -401,8 +569,11 @@ class BookStore:
 
     def noted(self, key: str) -> Any:
         """What was kept by `note`; None where there is nothing."""
-        row = self._db.execute("SELECT value FROM meta WHERE key = ?", (f"note {key}",)).fetchone()
-        return json.loads(row[0]) if row else None
+        rows = self._all("SELECT value FROM meta WHERE key = ?", f"note {key}")
+        try:
+            return json.loads(rows[0][0]) if rows else None
+        except _NONSENSE as problem:
+            raise damaged(self.folder, "a note can not be read") from problem
 
     # --- contents -------------------------------------------------------------------------------------------------
 
@@ -427,10 +598,13 @@ class BookStore:
         return self._body(key).count(b'{"text":')
 
     def _body(self, key: str) -> bytes:
-        row = self._db.execute("SELECT body FROM contents WHERE key = ?", (key,)).fetchone()
-        if row is None:
-            raise BookDamaged(f"A part of {self.folder.name} is missing from its database. Restore it from a backup.")
-        return _unpacked(row[0])
+        rows = self._all("SELECT body FROM contents WHERE key = ?", key)
+        if not rows:
+            raise damaged(self.folder, "a part of it is missing")
+        body = _unpacked(rows[0][0])
+        if _key(body) != key:
+            raise damaged(self.folder, "a part of it is not as it was kept")
+        return body
 
 
 def _keep(db: sqlite3.Connection, row: Packed) -> str:
@@ -450,8 +624,11 @@ class Contents:
             row = self._db.execute("SELECT body FROM contents WHERE key = ?", (key,)).fetchone()
             if row is None:
                 raise BookDamaged("A part of the book is missing from its database. Restore it from a backup.")
-            return _adapter(kind).validate_json(_unpacked(row[0]))
-        except (sqlite3.Error, ValidationError) as problem:
+            body = _unpacked(row[0])
+            if _key(body) != key:
+                raise ValueError("not as it was kept")
+            return _adapter(kind).validate_json(body)
+        except (sqlite3.Error, *_NONSENSE) as problem:
             raise BookDamaged("The book's database can not be read. Restore it from a backup.") from problem
 
     def close(self) -> None:
@@ -534,9 +711,13 @@ class Session:
 
 def _unpacked(body: bytes) -> bytes:
     try:
-        return zlib.decompress(body)
-    except zlib.error as problem:
+        unpacking = zlib.decompressobj()
+        raw = unpacking.decompress(body, MOST_UNPACKED)
+        if not unpacking.eof:
+            raise ValueError("it does not end")
+    except (zlib.error, *_NONSENSE) as problem:
         raise BookDamaged("A part of the book's database is damaged. Restore it from a backup.") from problem
+    return raw
 
 
 def user_name() -> str:
