@@ -9,6 +9,8 @@ from PyQt6.QtCore import QObject, QSettings, pyqtSlot
 from PyQt6.QtGui import QAction, QKeySequence
 from PyQt6.QtWidgets import QWidget
 
+from faithful_reel.app.settings import text
+
 
 @dataclass(frozen=True, slots=True)
 class Act:
@@ -169,7 +171,7 @@ class Actions(QObject):
         for act in ACTS:
             action = QAction(act.text, window)
             action.setObjectName(act.id)
-            action.setShortcut(QKeySequence(str(settings.value(f"keys/{act.id}", act.key))))
+            action.setShortcut(QKeySequence(text(settings, f"keys/{act.id}", act.key)))
             action.setToolTip(f"{act.tip} ({action.shortcut().toString()})" if act.key else act.tip)
             action.setStatusTip(act.tip)
             action.setCheckable(act.id in CHECKABLE)

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import logging
 import sys
 import threading
 import time
 import traceback
 from collections.abc import Callable
+from logging.handlers import RotatingFileHandler
 from pathlib import Path
 from types import TracebackType
 
@@ -28,6 +30,21 @@ def write_report(text: str) -> Path | None:
     except OSError:
         return None
     return path
+
+
+def keep_log() -> None:
+    """Write what the program notes for itself into `log.txt` beside the crash reports, half a megabyte at most."""
+    try:
+        report_folder().mkdir(parents=True, exist_ok=True)
+        handler = RotatingFileHandler(
+            report_folder() / "log.txt", maxBytes=1 << 18, backupCount=1, encoding="utf-8", errors="replace"
+        )
+    except OSError:
+        return
+    handler.setFormatter(logging.Formatter("%(asctime)s %(name)s: %(message)s"))
+    log = logging.getLogger("faithful_reel")
+    log.addHandler(handler)
+    log.setLevel(logging.INFO)
 
 
 class CrashHandler:

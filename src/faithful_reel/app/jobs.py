@@ -5,7 +5,7 @@ from __future__ import annotations
 import threading
 import time
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor, wait
 from typing import Any, TypeVar
 
 from PyQt6.QtCore import QObject, pyqtSignal, pyqtSlot
@@ -51,6 +51,7 @@ class Jobs(QObject):
         super().__init__(parent)
         self._pool = ThreadPoolExecutor(workers, thread_name_prefix="job")
         self.running: list[Running] = []
+        self._futures: list[Future[None]] = []
         self._closed = False
         self._arrived.connect(self._deliver)  # across threads Qt queues it
 
@@ -86,7 +87,8 @@ class Jobs(QObject):
             else:
                 self._arrived.emit((running, "done", result, done))
 
-        self._pool.submit(work)
+        self._futures = [f for f in self._futures if not f.done()]
+        self._futures.append(self._pool.submit(work))
         self.changed.emit()
         return running
 
@@ -111,11 +113,17 @@ class Jobs(QObject):
         for running in self.running:
             running.cancel()
 
-    def close(self) -> None:
-        """Stop everything and wait for it; nothing is delivered any more."""
+    def close(self, wait_s: float = 1.0) -> None:
+        """Stop everything; nothing is delivered any more.  Waits a moment for what stops at once, not for what does not."""
         self._closed = True
         self.cancel_all()
-        self._pool.shutdown(wait=True)
+        self._pool.shutdown(wait=False, cancel_futures=True)
+        wait(self._futures, timeout=wait_s)
+
+    @property
+    def at_work(self) -> bool:
+        """Whether something still goes on, though it was asked to stop."""
+        return any(f.running() for f in self._futures)
 
 
 __all__ = ["Cancelled", "Jobs", "Running"]

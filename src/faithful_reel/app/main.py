@@ -6,16 +6,17 @@ import contextlib
 import os
 import shutil
 import signal
+import socket
 import sys
 from collections.abc import Callable
 from pathlib import Path
 from typing import TypeVar
 
 import platformdirs
-from PyQt6.QtCore import Qt, QTimer
-from PyQt6.QtWidgets import QApplication, QMessageBox
+from PyQt6.QtCore import QObject, QSocketNotifier, Qt, QTimer
+from PyQt6.QtWidgets import QApplication, QMessageBox, QWidget
 
-from faithful_reel.app.crash import CrashHandler
+from faithful_reel.app.crash import CrashHandler, keep_log
 from faithful_reel.app.theme import control_font, load_fonts
 from faithful_reel.core.book.demo import demo_files, is_demo_book, make_demo_book
 from faithful_reel.core.book.keeping import restored
@@ -82,20 +83,64 @@ def opened_or_restored(folder: Path, opening: Callable[[], T]) -> T:
         raise
 
 
+class Ending(QObject):
+    """Closes the window at a signal: Python is told of one only when it has its turn, which a socket gives it."""
+
+    def __init__(self, window: QWidget) -> None:
+        super().__init__(window)
+        self._window = window
+        self._mine, self._theirs = socket.socketpair()
+        for end in (self._mine, self._theirs):
+            end.setblocking(False)
+        signal.set_wakeup_fd(self._theirs.fileno())
+        self._notifier = QSocketNotifier(self._mine.fileno(), QSocketNotifier.Type.Read, self)  # type: ignore[call-overload]  # PyQt6 takes a number
+        self._notifier.activated.connect(self._woken)
+        self._wanted = False
+
+    def __call__(self, _number: int, _frame: object) -> None:
+        """The signal's handler."""
+        self._wanted = True
+
+    def _woken(self) -> None:
+        with contextlib.suppress(OSError):
+            self._mine.recv(64)
+        if self._wanted:
+            self._wanted = False
+            self._window.close()
+
+    def stop(self) -> None:
+        """Listen no longer."""
+        signal.set_wakeup_fd(-1)
+        self._notifier.setEnabled(False)
+        self._mine.close()
+        self._theirs.close()
+
+
 def run_book(folder: Path) -> int:
     """Open the window on a book and stay until it is closed."""
     with contextlib.suppress(BookDamaged):  # told in the window, with its backups
         look_for_book(folder)
     app = application()
+    keep_log()
     from faithful_reel.app.wiring import open_window, user_settings
 
     window = opened_or_restored(folder, lambda: open_window(folder, user_settings()))
     window.show()
     QTimer.singleShot(1500, window.wake_ears)
-    signal.signal(signal.SIGINT, signal.SIG_DFL)
+    ending = Ending(window)
+    for number in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(number, ending)
     if os.environ.get("FAITHFUL_REEL_QUIT_AFTER"):  # for scripts that only look whether the window comes up
         QTimer.singleShot(int(os.environ["FAITHFUL_REEL_QUIT_AFTER"]), window.close)
-    return app.exec()
+    code = app.exec()
+    ending.stop()
+    if (
+        window.jobs.at_work
+    ):  # it was asked to stop and does not: all that it may leave half-done is cleared away at the next opening
+        sys.stdout.flush()
+        sys.stderr.flush()
+        os._exit(code)
+    return code
 
 
 def run_demo(folder: Path | None, *, fresh: bool) -> int:

@@ -49,6 +49,7 @@ from faithful_reel.app.proof.panel import ProofPanel
 from faithful_reel.app.proof.presenter import ProofPresenter
 from faithful_reel.app.release.panel import ReleasePanel
 from faithful_reel.app.release.presenter import ReleasePresenter
+from faithful_reel.app.settings import number, text
 from faithful_reel.app.sound import Player
 from faithful_reel.app.splice.panel import SplicePanel
 from faithful_reel.app.splice.presenter import SplicePresenter
@@ -79,6 +80,8 @@ DESKS = ("intake", "proof", "pickups", "splice", "master", "release")
 SPEEDS = (0.75, 0.9, 1.0, 1.1, 1.25, 1.5, 1.75, 2.0, 2.25, 2.5)
 NOTICE_MS = 12_000
 BACKUP_MS = 10 * 60_000
+TITLE_BAR = 44
+"""Left free for the title bar that the desktop puts on the window, in pixels."""
 MANUSCRIPTS = f"Manuscripts ({' '.join('*' + s for s in manuscript.SUFFIXES)})"
 SOUNDS = f"Sound ({' '.join('*' + s for s in files.SUFFIXES)});;All files (*)"
 QUIET = ("Draw ", "Back up", "Bring in ", "Check ", "Wake ")
@@ -93,7 +96,7 @@ class Window(QMainWindow):
         super().__init__()
         self.bench, self.jobs, self.player, self.settings = bench, jobs, player, settings
         bench.tell = self.tell
-        own = str(settings.value("hear/ear", "") or "")
+        own = text(settings, "hear/ear")
         bench.ears = Hearers(Path(own) if own else None)
         self.setMinimumSize(1000, 640)
         self.intake, self.proof, self.pickups = IntakePresenter(bench), ProofPresenter(bench), PickupsPresenter(bench)
@@ -114,22 +117,30 @@ class Window(QMainWindow):
         self._finding_shown = ""
         self._counted: dict[str, tuple[object, tuple[int, int], frozenset[str]]] = {}
         self._backed_up = bench.session.store.count()
-        self._lead_s = float(settings.value("listen/lead", 2.0))
-        self._speed = float(settings.value("listen/speed", 1.0))
-        self._tall = float(settings.value("view/tall", 1.0))
-        self._wide = float(settings.value("view/wide", 0.0))
-        self.proof.off = frozenset(filter(None, str(settings.value("proof/off", "") or "").split(",")))
+        self._lead_s = number(settings, "listen/lead", 2.0, 0.0, 60.0)
+        self._speed = min(SPEEDS, key=lambda speed: abs(speed - number(settings, "listen/speed", 1.0, SLOWEST, FASTEST)))
+        self._tall = number(settings, "view/tall", 1.0, LOWEST, TALLEST)
+        self._wide = number(settings, "view/wide", 0.0, 0.0, WIDEST)
+        self.proof.off = frozenset(filter(None, text(settings, "proof/off").split(",")))
         self.opened: list[Path] = []
         self.actions_ = Actions(self, self._handlers(), settings)
         self._build()
         self._connect()
-        self.set_theme(str(settings.value("view/theme", "day")))
-        self.show_desk(str(settings.value("view/desk", "proof" if bench.book.chapters else "intake")))
+        self.set_theme(text(settings, "view/theme", "day"))
+        self.show_desk(text(settings, "view/desk", "proof" if bench.book.chapters else "intake"))
         size = settings.value("view/size")
-        self.resize(size if isinstance(size, QSize) else QSize(1280, 800))
+        self.resize(self._fitting(size if isinstance(size, QSize) else QSize(1280, 800)))
         self.refresh()
         self._tell_state()
         self.galley.setFocus()
+
+    def _fitting(self, wanted: QSize) -> QSize:
+        """A size with which the whole window, its title bar included, is on the screen."""
+        screen = self.screen()
+        if screen is None:
+            return wanted
+        room = screen.availableGeometry().size()
+        return wanted.boundedTo(QSize(room.width(), room.height() - TITLE_BAR)).expandedTo(self.minimumSize())
 
     # --- building -------------------------------------------------------------------------------------------------
 
@@ -1012,7 +1023,8 @@ class Window(QMainWindow):
     # --- dialogs --------------------------------------------------------------------------------------------------
 
     def _folder(self) -> str:
-        return str(self.settings.value("files/folder", str(Path.home())))
+        folder = text(self.settings, "files/folder", str(Path.home()))
+        return folder if Path(folder).is_dir() else str(Path.home())
 
     def _remember(self, path: str) -> Path:
         self.settings.setValue("files/folder", str(Path(path).parent))

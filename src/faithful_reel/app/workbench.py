@@ -104,6 +104,7 @@ class Workbench(Observed):
         self._overviews: dict[str, Overview] = {}
         self._wanted: set[str] = set()
         self.lost: set[str] = set()
+        self._told: set[str] = set()
         self._sources = FileSources(self.path_of)
         session.listen(self._book_changed)
 
@@ -230,7 +231,18 @@ class Workbench(Observed):
 
     def render_here(self, reel: Reel) -> Callable[[int, int], Signal]:
         """A rendering for the interface thread."""
-        return Renderer(reel, self._sources).render
+        render = Renderer(reel, self._sources).render
+
+        def heard(start: int, stop: int) -> Signal:
+            try:
+                return render(start, stop)
+            except AppError as problem:  # the picture stays empty there; what is wrong is told once
+                if str(problem) not in self._told:
+                    self._told.add(str(problem))
+                    self.tell(str(problem))
+                return np.zeros(stop - start, np.float32)
+
+        return heard
 
     def columns(self, reel: Reel) -> Callable[[NDArray[np.float64]], NDArray[np.float32]]:
         """What the reel looks like."""

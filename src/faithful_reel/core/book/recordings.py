@@ -5,7 +5,10 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import json
+import logging
 import os
+import zipfile
+import zlib
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -16,7 +19,7 @@ import soundfile
 import soxr
 
 from faithful_reel.core.audio.files import BLOCK, SUFFIXES, audio_info, blocks, downmixed, mono_blocks
-from faithful_reel.core.audio.overview import Overview, overview_of
+from faithful_reel.core.audio.overview import BASE, Overview, overview_of
 from faithful_reel.core.audio.wholeness import shortfall
 from faithful_reel.core.book.model import Book, Recording, Stretch
 from faithful_reel.core.errors import FileProblem, StoreProblem
@@ -28,6 +31,7 @@ from faithful_reel.core.reel.commands import ToneSource
 from faithful_reel.core.units import Signal
 
 MOST_SEARCHED = 20_000
+_LOG = logging.getLogger(__name__)
 
 
 def path_of(folder: Path, recording: Recording, rate: int) -> Path:
@@ -46,8 +50,13 @@ def decode(folder: Path, book: Book, recording: Recording) -> None:
         The recording, or one that it is made from, is missing or damaged; the copy can not be written.
     """
     path = path_of(folder, recording, book.rate)
-    if path.is_file():
-        return
+    if path.parent.name != "decoded":
+        if path.is_file():
+            return
+    elif path.is_file():
+        if _is_whole_copy(folder, path):
+            return
+        _LOG.info("the decoded copy of %s is not as it was made: it is made again", recording.name)
     if not recording.parts and not (folder / "recordings" / recording.stored).is_file():
         raise FileProblem(f"The recording {recording.name} is missing from the book. Find it again at Intake.")
     part = beside(path)
@@ -55,10 +64,41 @@ def decode(folder: Path, book: Book, recording: Recording) -> None:
         with soundfile.SoundFile(os.fsencode(part), "w", book.rate, 1, "PCM_24", format="FLAC") as file:
             for x in _sound(folder, book, recording):
                 file.write(x)
+        digest = hash_of(part)
         part.replace(path)
+        _keep_note(_note_of(folder, path), [*_stamp(path), digest])
     except (soundfile.LibsndfileError, OSError) as problem:
         raise StoreProblem(f"{recording.name} could not be decoded into the book. Make room and try again.") from problem
     finally:
+        part.unlink(missing_ok=True)
+
+
+def _note_of(folder: Path, copy: Path) -> Path:
+    return folder / "cache" / f"{copy.stem}.whole.json"
+
+
+def _is_whole_copy(folder: Path, copy: Path) -> bool:
+    """Whether a decoded copy is as it was made: by its size and time of change, where those differ by its hash."""
+    note = _note_of(folder, copy)
+    try:
+        *stamp, digest = json.loads(note.read_text(encoding="utf-8"))
+        if stamp == _stamp(copy):
+            return True
+        whole = bool(hash_of(copy) == digest)
+    except (OSError, ValueError, TypeError):
+        return False
+    if whole:  # the book was moved or copied
+        _keep_note(note, [*_stamp(copy), digest])
+    return whole
+
+
+def _keep_note(note: Path, value: object) -> None:
+    """Remember something that can be found out again; where it can not be written it is not remembered."""
+    part = beside(note)
+    try:
+        part.write_text(json.dumps(value), encoding="utf-8")
+        part.replace(note)
+    except OSError:
         part.unlink(missing_ok=True)
 
 
@@ -82,15 +122,32 @@ def overview(folder: Path, book: Book, recording: Recording) -> Overview:
     """The overview pyramid, from the cache or made anew."""
     path = folder / "cache" / plain(f"{recording.file or recording.hash}.npz")
     if path.is_file():
-        with contextlib.suppress(OSError, ValueError, KeyError), np.load(path) as file:
-            return Overview(int(file["length"]), tuple(file[f"level{k}"] for k in range(len(file.files) - 1)))
+        found = _kept_overview(path, recording.length)
+        if found is not None:
+            return found
+        _LOG.info("the overview of %s is damaged: it is made again", recording.name)
     decode(folder, book, recording)
     made = overview_of(mono_blocks(path_of(folder, recording, book.rate), book.rate))
     part = beside(path, ".npz")
     levels: dict[str, Any] = {f"level{k}": level for k, level in enumerate(made.levels)}
-    np.savez(part, length=made.length, **levels)
-    part.replace(path)
+    try:
+        np.savez(part, length=made.length, **levels)
+        part.replace(path)
+    except OSError:  # a shortcut only: the disk is full, or the folder can not be written to
+        part.unlink(missing_ok=True)
     return made
+
+
+def _kept_overview(path: Path, length: int) -> Overview | None:
+    """An overview from the cache; None for one that is damaged or of another length."""
+    try:
+        with np.load(path) as file:
+            levels = tuple(np.asarray(file[f"level{k}"], np.float32) for k in range(len(file.files) - 1))
+            found = Overview(int(file["length"]), levels)
+    except (OSError, ValueError, TypeError, LookupError, EOFError, zipfile.BadZipFile, zlib.error, NotImplementedError):
+        return None
+    whole = found.length == length and levels and all(x.ndim == 2 and x.shape[0] == 2 for x in levels)
+    return found if whole and levels[0].shape[1] == -(-length // BASE) else None
 
 
 def received(folder: Path, source: Path, rate: int, watch: Watch | None = None) -> Recording:
@@ -258,16 +315,13 @@ def touched_faults(folder: Path, book: Book, watch: Watch | None = None) -> list
     """
     notes = folder / "cache" / "whole.json"
     whole: dict[str, list[int]] = {}
-    with contextlib.suppress(OSError, ValueError):
+    with contextlib.suppress(OSError, ValueError, TypeError):
         whole = dict(json.loads(notes.read_text(encoding="utf-8")))
     stamps = {r.hash: _stamp(folder / "recordings" / r.stored) for r in book.recordings if not r.parts}
     touched = tuple(r for r in book.recordings if not r.parts and (not stamps[r.hash] or whole.get(r.hash) != stamps[r.hash]))
     found = faults(folder, replace(book, recordings=touched), hashes=True, watch=watch)
     wrong = {f.recording for f in found}
-    part = beside(notes)
-    with contextlib.suppress(OSError):  # a shortcut only
-        part.write_text(json.dumps({k: v for k, v in stamps.items() if v and k not in wrong}), encoding="utf-8")
-        part.replace(notes)
+    _keep_note(notes, {k: v for k, v in stamps.items() if v and k not in wrong})
     return found
 
 

@@ -395,6 +395,7 @@ class BookStore:
         if self._lock < 0:
             return
         with contextlib.suppress(sqlite3.Error):
+            self._db.execute("PRAGMA busy_timeout = 200")  # a job may still read: then the log is folded in the next time
             self._db.execute("PRAGMA wal_checkpoint(TRUNCATE)")
         self._let_go()
 

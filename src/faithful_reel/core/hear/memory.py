@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import json
 import sqlite3
@@ -82,7 +83,8 @@ class Memory:
         with self._lock:
             found = self._asked("SELECT answer FROM answers WHERE question = ?", (key,))
         if found:
-            return json.loads(found[0][0])
+            with contextlib.suppress(ValueError, TypeError):  # a damaged answer is asked for again
+                return json.loads(found[0][0])
         answer = make()
         with self._lock:
             self._asked("INSERT OR REPLACE INTO answers VALUES (?, ?)", (key, json.dumps(answer)))

@@ -6,9 +6,12 @@ import json
 from dataclasses import dataclass
 from importlib import resources
 from pathlib import Path
+from typing import Any
 
 from faithful_reel.core.errors import FileProblem
 from faithful_reel.core.measure.levels import Figures
+
+MOST_BYTES = 1 << 20
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,38 +70,79 @@ def load_profile(name: str) -> Profile:
         if "/" not in name and shipped.is_file():
             text = shipped.read_text(encoding="utf-8")
         elif Path(name).is_file():
+            if Path(name).stat().st_size > MOST_BYTES:
+                raise ValueError("far larger than any profile")
             text = Path(name).read_text(encoding="utf-8")
         else:
             raise FileProblem(f"There is no profile {name!r}. Use one of {', '.join(profile_names())}, or a JSON file.")
         fields = json.loads(text)
-
-        def pair(key: str) -> tuple[float, float] | None:
-            limits = fields.get(key)
-            return (float(limits[0]), float(limits[1])) if limits else None
-
-        return Profile(
-            name=str(fields["name"]),
-            rms_db=pair("rms_db"),
-            peak_db=fields.get("peak_db"),
-            true_peak_db=fields.get("true_peak_db"),
-            lufs=pair("lufs"),
-            noise_floor_db=fields.get("noise_floor_db"),
-            head_s=pair("head_s"),
-            tail_s=pair("tail_s"),
-            longest_s=fields.get("longest_s"),
-            rates=tuple(fields["rates"]),
-            channels=tuple(fields["channels"]),
-            codecs=tuple(fields["codecs"]),
-            bit_rate=fields.get("bit_rate"),
-            cbr=bool(fields.get("cbr", False)),
-            target_rms_db=float(fields["target_rms_db"]),
-            make_head_s=float(fields["make_head_s"]),
-            make_tail_s=float(fields["make_tail_s"]),
-        )
-    except (UnicodeDecodeError, json.JSONDecodeError, KeyError, TypeError, ValueError) as problem:
+        if not isinstance(fields, dict):
+            raise TypeError("no object")
+        return _profile(fields)
+    except (UnicodeDecodeError, RecursionError, KeyError, TypeError, ValueError, OverflowError) as problem:
         raise FileProblem(
-            f"The profile {Path(name).name} is not a readable profile. Compare it with docs/profiles.md."
+            f"The profile {Path(name).name[:80]} is not a readable profile ({str(problem)[:80]}). Compare it with docs/profiles.md."
         ) from problem
+    except OSError as problem:
+        raise FileProblem(f"The profile {Path(name).name[:80]} can not be read ({problem.strerror}).") from problem
+
+
+def _profile(fields: dict[str, Any]) -> Profile:
+    """A profile from the fields of its JSON; raises KeyError, TypeError or ValueError where one makes no sense."""
+
+    def number(key: str, least: float, most: float, value: Any = None) -> float:
+        value = fields[key] if value is None else value
+        if isinstance(value, bool) or not isinstance(value, int | float) or not least <= value <= most:  # NaN is in no range
+            raise ValueError(f"{key} must be a number from {least:g} to {most:g}")
+        return float(value)
+
+    def maybe(key: str, least: float, most: float) -> float | None:
+        return None if fields.get(key) is None else number(key, least, most)
+
+    def pair(key: str, least: float, most: float) -> tuple[float, float] | None:
+        limits = fields.get(key)
+        if limits is None:
+            return None
+        if not isinstance(limits, list) or len(limits) != 2:
+            raise ValueError(f"{key} must be two numbers")
+        low, high = (number(key, least, most, value) for value in limits)
+        if low > high:
+            raise ValueError(f"{key} must begin with the lower number")
+        return low, high
+
+    def several(key: str, least: int, most: int) -> tuple[int, ...]:
+        values = fields[key]
+        if not isinstance(values, list) or any(
+            isinstance(v, bool) or not isinstance(v, int) or not least <= v <= most for v in values
+        ):
+            raise ValueError(f"{key} must be a list of whole numbers from {least} to {most}")
+        return tuple(values)
+
+    codecs = fields["codecs"]
+    if not isinstance(codecs, list) or not all(isinstance(c, str) for c in codecs):
+        raise ValueError("codecs must be a list of names")
+    if not isinstance(fields["name"], str) or not 0 < len(fields["name"]) <= 200:
+        raise ValueError("name must be a short text")
+    bit_rate = maybe("bit_rate", 8_000, 10_000_000)
+    return Profile(
+        name=fields["name"],
+        rms_db=pair("rms_db", -100, 0),
+        peak_db=maybe("peak_db", -60, 0),
+        true_peak_db=maybe("true_peak_db", -60, 0),
+        lufs=pair("lufs", -70, 0),
+        noise_floor_db=maybe("noise_floor_db", -150, 0),
+        head_s=pair("head_s", 0, 600),
+        tail_s=pair("tail_s", 0, 600),
+        longest_s=maybe("longest_s", 1, 1_000_000),
+        rates=several("rates", 8_000, 384_000),
+        channels=several("channels", 1, 64),
+        codecs=tuple(codecs),
+        bit_rate=None if bit_rate is None else round(bit_rate),
+        cbr=bool(fields.get("cbr", False)),
+        target_rms_db=number("target_rms_db", -60, -6),
+        make_head_s=number("make_head_s", 0.2, 60),
+        make_tail_s=number("make_tail_s", 0.4, 60),
+    )
 
 
 def verdicts(figures: Figures, profile: Profile) -> tuple[Verdict, ...]:

@@ -4,14 +4,15 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
-from faithful_reel.core.text.words import Word
+from faithful_reel.core.text.words import LONGEST_WORD, Word
 
-MOST_WORDS = 2_000_000
-MOST_LETTERS = 20_000_000
+MOST_WORDS = 700_000
+MOST_LETTERS = 8_000_000
+"""The longest novels have about 600,000 words (from memory)."""
 
 
 class TooMuch(Exception):
-    """There is far more text than a manuscript has."""
+    """There is far more text than a manuscript has, or a word that is none."""
 
 
 @dataclass(slots=True)
@@ -66,9 +67,13 @@ class Writer:
         self._count += len(pieces)
         if self._letters > MOST_LETTERS or self._count > MOST_WORDS:
             raise TooMuch
+        if any(len(piece) > LONGEST_WORD for piece in pieces):
+            raise TooMuch
         for i, piece in enumerate(pieces):
             if i == 0 and self._glued and not text[0].isspace() and self._words:
                 last = self._words[-1]
+                if len(last.text) + len(piece) > LONGEST_WORD:
+                    raise TooMuch
                 self._words[-1] = Word(last.text + piece, 0, 0, last.page, last.italic)
             else:
                 self._words.append(Word(piece, 0, 0, self.page, italic))

@@ -9,6 +9,7 @@ import zlib
 from collections import Counter
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 from lxml.etree import LxmlError
 
@@ -16,8 +17,8 @@ from faithful_reel.core.errors import FileProblem
 from faithful_reel.core.jobs import Watch
 from faithful_reel.core.text import readers
 from faithful_reel.core.text.archives import opened
-from faithful_reel.core.text.document import Document, Paragraph, TooMuch
-from faithful_reel.core.text.words import Chapter, Manuscript, chapter_of
+from faithful_reel.core.text.document import MOST_LETTERS, Document, Paragraph, TooMuch
+from faithful_reel.core.text.words import LONGEST_WORD, Chapter, Manuscript, chapter_of
 
 MAX_BYTES = 64 * 2**20
 READERS: dict[str, Callable[[Path], Document]] = {
@@ -45,9 +46,11 @@ KINDS: dict[Callable[[Path], Document], str] = {
     readers.read_markdown: "Markdown",
     readers.read_plain: "plain text",
 }
+MOST_SCRIPT = 300_000
+"""Words that one recording may read: more than twenty hours of them."""
 _DAMAGE = (
     LxmlError, zipfile.BadZipFile, zlib.error, struct.error, ArithmeticError, AttributeError, EOFError, LookupError,
-    NotImplementedError, OSError, RuntimeError, TypeError, ValueError,
+    NotImplementedError, OSError, RuntimeError, TypeError, ValueError, AssertionError,
 )  # fmt: skip
 """What the libraries raise for damaged documents."""
 _UNITS = "one|two|three|four|five|six|seven|eight|nine|first|second|third|fourth|fifth|sixth|seventh|eighth|ninth"
@@ -96,8 +99,15 @@ def read_script(path: Path) -> Chapter:
     reader = _reader_of(path)
     if reader is not readers.read_plain:
         chapters = read_manuscript(path).chapters
+        if sum(len(c.words) for c in chapters) > MOST_SCRIPT:
+            raise FileProblem(f"{path.name} holds far more words than one recording. Give the text of this recording alone.")
         return chapter_of(chapters[0].title, [" ".join(c.words[i].text for i in p) for c in chapters for p in c.paragraphs()])
-    text = readers.decoded(path).replace("\r\n", "\n")
+    text = _as_read(path, readers.decoded).replace("\r\n", "\n")
+    tokens = text.split() if len(text) <= MOST_LETTERS else []
+    if len(text) > MOST_LETTERS or len(tokens) > MOST_SCRIPT:
+        raise FileProblem(f"{path.name} holds far more words than one recording. Give the text of this recording alone.")
+    if any(len(token) > LONGEST_WORD for token in tokens):
+        raise FileProblem(f"{path.name} holds a word of more than {LONGEST_WORD} letters, which no script has. Check the file.")
     chapter = chapter_of(path.stem, [" ".join(p.split()) for p in re.split(r"\n\s*\n", text) if p.strip()])
     if not chapter.words:
         raise FileProblem(f"The script {path.name} holds no words. Choose the file with the chapter's text.")
@@ -106,13 +116,22 @@ def read_script(path: Path) -> Chapter:
 
 def read_document(path: Path) -> Document:
     """Read a document of any kind; what goes wrong in its archive, its XML or its parts is one clear problem with the file."""
-    reader = _reader_of(path)
+    document: Document = _as_read(path, _reader_of(path))
+    return document
+
+
+def _as_read(path: Path, reader: Callable[[Path], Any]) -> Any:
+    """What a reader makes of a file."""
     try:
         return reader(path)
     except TooMuch as problem:
-        raise FileProblem(f"{path.name} holds far more words than a manuscript. Split it and try again.") from problem
+        raise FileProblem(
+            f"{path.name} holds far more text than a manuscript, or a word without end. Split it and try again."
+        ) from problem
     except _DAMAGE as problem:
-        raise FileProblem(f"{path.name} is damaged: it is not {KINDS[reader]}. Save the manuscript again.") from problem
+        raise FileProblem(
+            f"{path.name} is damaged: it is not {KINDS.get(reader, 'a text')}. Save the manuscript again."
+        ) from problem
 
 
 def _reader_of(path: Path) -> Callable[[Path], Document]:

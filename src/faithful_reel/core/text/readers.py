@@ -10,7 +10,7 @@ from urllib.parse import unquote
 
 from faithful_reel.core.errors import FileProblem
 from faithful_reel.core.text.archives import Archive, opened, xml_of
-from faithful_reel.core.text.document import Document, Writer
+from faithful_reel.core.text.document import MOST_LETTERS, Document, TooMuch, Writer
 
 _W = "{http://schemas.openxmlformats.org/wordprocessingml/2006/main}"
 _XHTML = "{http://www.w3.org/1999/xhtml}"
@@ -42,13 +42,14 @@ def read_docx(path: Path) -> Document:
             document = docx.Document(file)
     except (PythonDocxError, OpcError) as problem:
         raise FileProblem(f"{path.name} is damaged: it is not a DOCX document. Save the manuscript again.") from problem
+    styles = {s.style_id: s.name or "" for s in document.styles}
     writer = Writer()
     writer.page = 1
     for paragraph in document.element.body.iter(f"{_W}p"):
         if paragraph.getparent().tag == f"{_W}txbxContent":
             continue
-        style = _docx_style(document, paragraph)
-        level = _docx_level(document, paragraph)
+        style = _docx_style(styles, paragraph)
+        level = _docx_level(paragraph, style)
         for element in paragraph.iter():
             kind = element.tag
             if kind == f"{_W}lastRenderedPageBreak":
@@ -76,19 +77,19 @@ def _docx_notes(archive: Archive) -> list[str]:
     return notes
 
 
-def _docx_style(document: Any, paragraph: Any) -> str:
+def _docx_style(styles: dict[str, str], paragraph: Any) -> str:
     found = paragraph.find(f"{_W}pPr/{_W}pStyle")
     if found is None:
         return ""
-    wanted = found.get(f"{_W}val")
-    return next((s.name or "" for s in document.styles if s.style_id == wanted), "")
+    return styles.get(found.get(f"{_W}val") or "", "")
 
 
-def _docx_level(document: Any, paragraph: Any) -> int:
+def _docx_level(paragraph: Any, style: str) -> int:
     outline = paragraph.find(f"{_W}pPr/{_W}outlineLvl")
-    if outline is not None and (outline.get(f"{_W}val") or "").isdigit():
-        return int(outline.get(f"{_W}val")) + 1
-    match = re.match(r"heading (\d)$", _docx_style(document, paragraph).lower())
+    told = outline.get(f"{_W}val") or "" if outline is not None else ""
+    if re.fullmatch(r"[0-9]{1,2}", told):
+        return int(told) + 1
+    match = re.match(r"heading ([0-9])$", style.lower())
     return int(match[1]) if match else 0
 
 
@@ -323,7 +324,9 @@ def read_odt(path: Path) -> Document:
             writer.run(child.tail or "", italic=leaning)
         if kind in ("p", "h"):
             level = element.get(f"{_TEXT}outline-level") or "1"
-            writer.end(level=(int(level) if level.isdigit() else 1) if kind == "h" else 0, title=style in titles)
+            writer.end(
+                level=(int(level) if re.fullmatch(r"[0-9]{1,2}", level) else 1) if kind == "h" else 0, title=style in titles
+            )
 
     body = next((e for e in root.iter() if local(e) == "text" and "office" in str(e.tag)), None)
     if body is None:
@@ -352,7 +355,9 @@ def read_rtf(path: Path) -> Document:
     raw = path.read_bytes().decode("latin-1")
     if raw.count("{") > 500_000:
         raise FileProblem(f"{path.name} is no usable RTF: it nests too deeply. Save the manuscript as DOCX.")
-    headings = {m[1]: int(m[2]) for m in re.finditer(r"\\s(\d+)\b[^{}]*?heading (\d)\s*;", raw, re.IGNORECASE)}
+    headings = {
+        m[1]: int(m[2]) for m in re.finditer(r"\\s([0-9]{1,5})\b[^{}]{0,400}?heading ([0-9])\s{0,9};", raw, re.IGNORECASE)
+    }
     text = rtf_to_text(_marked_rtf(raw, headings), errors="replace")
     writer = Writer()
     writer.page = 1
@@ -453,6 +458,8 @@ def decoded(path: Path) -> str:
     FileProblem
         It is no text.
     """
+    if path.stat().st_size > 4 * MOST_LETTERS:
+        raise TooMuch
     raw = path.read_bytes()
     if raw.startswith((b"\xff\xfe\0\0", b"\0\0\xfe\xff")):
         return raw.decode("utf-32", errors="replace")
@@ -492,6 +499,8 @@ def read_plain(path: Path) -> Document:
     `_words_` are italics, `[1]` marks a note and a paragraph that begins so is one, a form feed begins a page.
     """
     text = decoded(path).replace("\r\n", "\n").replace("\r", "\n")
+    if len(text) > MOST_LETTERS:
+        raise TooMuch
     lines = [line for line in text.split("\n") if line.strip()]
     wrapped = re.search(r"\n[ \t]*\n", text.strip()) is not None
     long_lines = sum(len(line) > 100 for line in lines) > len(lines) // 3

@@ -147,6 +147,7 @@ _SPELLINGS = (
 _SAME_WORD = {word: min(group) for group in SPELLINGS for word in group if not any(word in h for h in HOMOPHONES)}
 _DIGITS = ["oh", "one", "two", "three", "four", "five", "six", "seven", "eight", "nine"]
 _ROMAN = re.compile(r"^(?=[MDCLXVI])M{0,3}(CM|CD|D?C{0,3})(XC|XL|L?X{0,3})(IX|IV|V?I{0,3})$")
+MOST_DIGITS = 40
 _DECADE = re.compile(r"^[’']?(\d{2,4})[’']?s$")
 
 
@@ -269,7 +270,7 @@ def _date(day: int, month: int, year: str) -> list[Form]:
 
 def _digits(bare: str) -> list[Form]:
     """Digit by digit, as a telephone number: with oh or zero, and doubles."""
-    digits = [int(d) for d in bare if d.isdigit()]
+    digits = [int(d) for d in bare if d.isdecimal()]
     plain_ones = tuple(_DIGITS[d] for d in digits)
     zero = tuple("zero" if d == 0 else _DIGITS[d] for d in digits)
     doubled: list[str] = []
@@ -287,6 +288,8 @@ def _digits(bare: str) -> list[Form]:
 def _numeric(token: str) -> list[Form]:
     """Forms of a token that holds digits; empty where nothing fits."""
     bare = token.replace(",", "").replace("⁄", "/").lower()
+    if re.search(r"\d{16}", bare):  # no number has a name any more: digit by digit, if anybody reads it at all
+        return _digits(bare) if len(bare) <= MOST_DIGITS else []
     if bare.startswith(("-", "−", "–", "+")) and len(bare) > 1 and bare[1].isdigit():
         sign = ("plus",) if bare[0] == "+" else ("minus",)
         return [(*sign, *f) for f in _numeric(bare[1:])]
@@ -402,7 +405,7 @@ def spoken_forms(token: str) -> tuple[Form, ...]:
             parts = re.findall(r"\d+|[^\W\d_]+", bare)
             options: list[Form] = [()]
             for part in parts:
-                tails = _number_words(int(part)) if part.isdigit() else [(part,)]
+                tails = _number_words(int(part)) if part.isdecimal() and len(part) < 16 else [(part,)]
                 options = [(*o, *t) for o in options for t in tails][:8]
             forms += options
     elif bare in ABBREVIATIONS and (bare in WITHOUT_A_STOP or inner.endswith(".") or token.rstrip('"”’,;:!?)').endswith(".")):

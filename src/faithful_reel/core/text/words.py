@@ -56,6 +56,10 @@ class Manuscript:
     left_out: tuple[Chapter, ...] = ()
 
 
+LONGEST_WORD = 1_000
+"""Letters: what is longer is no word, and would take for ever to compare."""
+
+
 def _runs(keys: list[int]) -> list[range]:
     runs, start = [], 0
     for i in range(1, len(keys) + 1):
