@@ -126,7 +126,7 @@ def _as_read(path: Path, reader: Callable[[Path], Any]) -> Any:
         return reader(path)
     except TooMuch as problem:
         raise FileProblem(
-            f"{path.name} holds far more text than a manuscript, or a word without end. Split it and try again."
+            f"{path.name} holds far more words than a manuscript, or a word without end. Split it and try again."
         ) from problem
     except _DAMAGE as problem:
         raise FileProblem(
