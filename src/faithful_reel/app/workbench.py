@@ -16,7 +16,7 @@ from faithful_reel.core.audio.overview import Overview
 from faithful_reel.core.book.commands import BookCommand
 from faithful_reel.core.book.model import Book, ChapterState, Recording
 from faithful_reel.core.book.recordings import decode, overview, path_of
-from faithful_reel.core.book.store import Contents, Session
+from faithful_reel.core.book.store import Contents, Packed, Session
 from faithful_reel.core.book.timeline import Hearing, Tokens, tokens_of
 from faithful_reel.core.collate.findings import Finding
 from faithful_reel.core.errors import AppError, Cancelled
@@ -124,6 +124,15 @@ class Workbench(Observed):
         """Carry out a command; tell what is wrong where it is refused.  Whether it was done."""
         try:
             self.session.do(command)
+        except AppError as problem:
+            self.tell(str(problem))
+            return False
+        return True
+
+    def keep(self, rows: Iterable[Packed]) -> bool:
+        """Keep large values that a command will name; tell what is wrong where that can not be.  Whether it was done."""
+        try:
+            self.session.store.put_all(rows)
         except AppError as problem:
             self.tell(str(problem))
             return False

@@ -136,10 +136,7 @@ class IntakePresenter(Observed):
         if isinstance(made.found, Reimport) and not made.found.command.chapters:
             bench.tell(f"{made.name} changes nothing: all its chapters are in the book as they are.")
             return
-        try:
-            bench.session.store.put_all(made.rows)
-        except AppError as problem:
-            bench.tell(str(problem))
+        if not bench.keep(made.rows):
             return
         if isinstance(made.found, Reimport):
             self.review(made.found, made.name)

@@ -7,14 +7,14 @@ from pathlib import Path
 from faithful_reel.app.workbench import Observed, Workbench
 from faithful_reel.core.apart import apart
 from faithful_reel.core.audio.files import read_mono
-from faithful_reel.core.book.commands import AddRecording, ChooseTake, MarkSent, ReceiveTakes
+from faithful_reel.core.book.commands import EDITION, AddRecording, ChooseTake, MarkSent, NotePickup, ReceiveTakes
 from faithful_reel.core.book.model import Recording
 from faithful_reel.core.book.recordings import decode, path_of, received
 from faithful_reel.core.errors import FileProblem
 from faithful_reel.core.files import beside
 from faithful_reel.core.hear.recogniser import passing
 from faithful_reel.core.jobs import Part, Watch
-from faithful_reel.core.pickups.ledger import Pickup, State, Take, call_sheet
+from faithful_reel.core.pickups.ledger import WAITING, Pickup, State, Take, call_sheet
 from faithful_reel.core.pickups.placing import heard_in, takes_of
 from faithful_reel.core.units import EAR_RATE
 
@@ -63,7 +63,7 @@ class PickupsPresenter(Observed):
 
     def receive(self, path: Path) -> None:
         """Take in a pickup recording and find which stretch reads which line."""
-        waiting = [p for p in self.rows() if p.state in (State.TO_SEND, State.SENT, State.IN, State.CHOSEN)]
+        waiting = [p for p in self.rows() if p.state in WAITING]
         if not waiting:
             self.bench.tell("No pickup is waiting for a take. Decide findings as pickups at the Proof desk first.")
             return
@@ -87,10 +87,19 @@ class PickupsPresenter(Observed):
 
     def _received(self, found: Found) -> None:
         recording, rows = found
-        if not self.bench.do(AddRecording(recording)):
+        if any(r.hash == recording.hash for r in self.bench.book.recordings):
+            self.bench.tell(f"{recording.name} is in the book already: only takes that were not found before come to the ledger.")
+        elif not self.bench.do(AddRecording(recording)):
             return
         there = {p.id for p in self.bench.book.pickups}
-        self.bench.do(ReceiveTakes(recording.hash, tuple(r for r in rows if r[0] in there)))
+        self.bench.do(ReceiveTakes(recording.hash, tuple(r for r in rows if r[0] in there), EDITION))
+
+    def note(self, text: str) -> bool:
+        """Write what the narrator is to mind beside the words of the line at hand."""
+        pickup = self.pickup()
+        if pickup is None or text.strip() == pickup.note:
+            return False
+        return self.bench.do(NotePickup(pickup.id, text))
 
     def choose_take(self, take: int) -> bool:
         """Choose a take of the pickup at hand."""

@@ -6,6 +6,7 @@ from faithful_reel.app.workbench import Observed, Workbench
 from faithful_reel.core.book.listening import Listened, after_edit, merged, share, sources, unheard
 from faithful_reel.core.book.model import Book, ChapterState
 from faithful_reel.core.collate.findings import Decision
+from faithful_reel.core.errors import AppError
 from faithful_reel.core.reel.reel import Reel
 from faithful_reel.core.units import Span
 
@@ -55,7 +56,10 @@ class Listening(Observed):
     def _keep(self, chapter: str, rows: Listened) -> None:
         if rows != self.listened(chapter):
             self._known[chapter] = rows
-            self._bench.session.store.note(f"listened {chapter}", rows)
+            try:
+                self._bench.session.store.note(f"listened {chapter}", rows)
+            except AppError as problem:  # the disk is full: what was heard is known until the book is closed
+                self._bench.tell(str(problem))
             self.changed()
 
     def unheard(self, chapter: ChapterState) -> list[Span]:

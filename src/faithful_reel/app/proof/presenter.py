@@ -12,8 +12,18 @@ import numpy as np
 from faithful_reel.app.proof.listening import Listening
 from faithful_reel.app.workbench import Early, Observed, Workbench
 from faithful_reel.core.audio.files import ear_sound
-from faithful_reel.core.book.commands import AcceptReading, AddFinding, Decide, DecideSeveral, EditReel, PlaceHearing, SignOff
-from faithful_reel.core.book.mending import finding_span, mending_edit, pickup_for, tone_of
+from faithful_reel.core.book.commands import (
+    EDITION,
+    AcceptReading,
+    AddFinding,
+    Decide,
+    DecideSeveral,
+    EditReel,
+    NoteFinding,
+    PlaceHearing,
+    SignOff,
+)
+from faithful_reel.core.book.mending import finding_span, mending_edit, pickup_for, restoring_edits, tone_of
 from faithful_reel.core.book.model import ChapterState
 from faithful_reel.core.book.reporting import report_rows, write_report
 from faithful_reel.core.book.roughcut import Looks, mending_edits, rough_cut
@@ -25,10 +35,11 @@ from faithful_reel.core.collate.proofing import Proof, in_rate, proofed
 from faithful_reel.core.errors import AppError
 from faithful_reel.core.hear.memory import Memory
 from faithful_reel.core.jobs import Watch
+from faithful_reel.core.pickups.ledger import DONE, State
 from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, MoveJoin, ReelCommand, SetGain, SplitAt
-from faithful_reel.core.reel.reel import source_at
+from faithful_reel.core.reel.reel import Piece, source_at
 from faithful_reel.core.text.spoken import plain
-from faithful_reel.core.units import Span, clock, samples
+from faithful_reel.core.units import EAR_RATE, Span, clock, samples
 
 
 class ProofPresenter(Observed):
@@ -143,20 +154,49 @@ class ProofPresenter(Observed):
         if all(f.id != finding.id for f in chapter.findings):
             self.bench.tell("The ear is still listening. Decide when the chapter has been heard.")
             return False
+        if decision is finding.decision:
+            self.bench.tell(
+                "This finding is open already." if decision is Decision.OPEN else f"This is decided already: {decision.value}."
+            )
+            return False
         if decision is Decision.MEND:
             looks = self._looks(chapter)
             columns = looks(chapter.reel) if looks and chapter.reel else None
             edit = mending_edit(self.bench.book, chapter, self.bench.tokens(chapter), finding, columns)
             if edit is not None:
-                done = self.bench.do(EditReel(chapter.id, edit, (finding.id,)))
+                done = self.bench.do(EditReel(chapter.id, edit, (finding.id,), EDITION))
             else:
-                done = self.bench.do(Decide(chapter.id, (finding.id,), decision, note))
+                done = self.bench.do(Decide(chapter.id, (finding.id,), decision, note, edition=EDITION))
         else:
             pickup = pickup_for(chapter, self.bench.text(chapter), finding) if decision is Decision.PICKUP else None
-            done = self.bench.do(Decide(chapter.id, (finding.id,), decision, note, pickup))
+            decided = Decide(chapter.id, (finding.id,), decision, note, pickup, EDITION)
+            edits = self._restoring(chapter, [finding])
+            done = self.bench.do(DecideSeveral(chapter.id, (decided,), edits) if edits else decided)
+            if done and edits:
+                self.bench.tell("The sound that mending had taken is back.")
         if done and following:
             self.choose(following[1].id, following[0])
         return done
+
+    def _restoring(self, chapter: ChapterState, findings: Sequence[Finding]) -> tuple[ReelCommand, ...]:
+        """The edits that take back what mending these findings did; says so where that can not be."""
+        edits: list[ReelCommand] = []
+        state = chapter
+        for finding in findings:
+            if finding.decision is not Decision.MEND:
+                continue
+            try:
+                made = restoring_edits(self.bench.book, state, finding)
+            except AppError as problem:
+                self.bench.tell(f"The decision is taken back, but not the edit. {problem}")
+                continue
+            edits += made
+            for edit in made:
+                state = replace(state, reel=edit.apply(state.reel)) if state.reel is not None else state
+            state = replace(
+                state, findings=tuple(replace(f, decision=Decision.OPEN) if f.id == finding.id else f for f in state.findings)
+            )
+        return tuple(edits)
 
     def _looks(self, chapter: ChapterState) -> Looks | None:
         """What the chapter's reel looks like after any edit, once its recording was looked at."""
@@ -178,11 +218,16 @@ class ProofPresenter(Observed):
             if decision is Decision.MEND:
                 texts = [w.text for w in text.words]
                 heard = self.bench.hearing(chapter)
-                edits, _ = mending_edits(self.bench.book, chapter, texts, heard, findings, self._looks(chapter))
-            if decision is Decision.PICKUP:
-                decided = tuple(Decide(chapter_id, (f.id,), decision, note, pickup_for(chapter, text, f)) for f in findings)
+                fresh = [f for f in findings if f.decision is not Decision.MEND]
+                edits, _ = mending_edits(self.bench.book, chapter, texts, heard, fresh, self._looks(chapter))
             else:
-                decided = (Decide(chapter_id, tuple(f.id for f in findings), decision, note),)
+                edits = self._restoring(chapter, findings)
+            if decision is Decision.PICKUP:
+                decided = tuple(
+                    Decide(chapter_id, (f.id,), decision, note, pickup_for(chapter, text, f), EDITION) for f in findings
+                )
+            else:
+                decided = (Decide(chapter_id, tuple(f.id for f in findings), decision, note, edition=EDITION),)
             done = self.bench.do(DecideSeveral(chapter_id, decided, edits)) and done
         last = max((i for i, (c, f) in enumerate(rows) if (c, f.id) in self.selected), default=-1)
         following = next(((c, f) for c, f in rows[last + 1 :] if f.decision is Decision.OPEN), None)
@@ -190,6 +235,25 @@ class ProofPresenter(Observed):
         if following:
             self.choose(following[1].id, following[0])
         return done
+
+    def write_note(self, text: str) -> bool:
+        """Write what is to be said of the finding at hand; its pickup carries it to the narrator."""
+        chapter, finding = self.bench.chapter, self.finding()
+        if chapter is None or finding is None or text.strip() == finding.note:
+            return False
+        return self.bench.do(NoteFinding(chapter.id, finding.id, text))
+
+    def fate(self, finding: Finding) -> str:
+        """What became of a finding's sound, in words; empty where it is heard as it was."""
+        chapter = self.bench.chapter
+        if chapter is None:
+            return ""
+        pickup = next((p for p in self.bench.book.pickups if p.chapter == chapter.id and finding.id in p.findings), None)
+        if pickup is not None and pickup.state in DONE:
+            return "Read again: the take is in" + (", and passed." if pickup.state is State.PASSED else ".")
+        if finding.stop > finding.start and chapter.reel is not None and finding_span(chapter, finding) is None:
+            return "Gone: its sound was cut or replaced."
+        return ""
 
     def accept(self) -> bool:
         """The name at hand is read rightly: accepted for the whole book."""
@@ -216,7 +280,7 @@ class ProofPresenter(Observed):
         book, chapter = self.bench.book, self.bench.chapter
         if chapter is None:
             return
-        rows = report_rows(book, book.chapters if whole else (chapter,), self.bench.text)
+        rows = report_rows(book, book.chapters if whole else (chapter,), self.bench.text, self.is_folded)
         title = f"{book.title}: proof report" + ("" if whole else f", {chapter.title}")
 
         def job(watch: Watch) -> Path:
@@ -280,7 +344,10 @@ class ProofPresenter(Observed):
             return False
         before = len(chapter.reel) if chapter.reel else 0
         if command.swapped:
-            command = replace(command, hearing=self.bench.session.store.put(Hearing, hearing))
+            row = packed(Hearing, hearing)
+            if not self.bench.keep([row]):
+                return False
+            command = replace(command, hearing=row.key)
         if not self.bench.do(command):
             return False
         after = self.bench.book.chapter(chapter.id).reel
@@ -316,7 +383,8 @@ class ProofPresenter(Observed):
         except AppError as problem:
             self.bench.tell(str(problem))
             return False
-        done = self.bench.do(replace(command, hearing=self.bench.session.store.put(Hearing, hearing)))
+        row = packed(Hearing, hearing)
+        done = self.bench.keep([row]) and self.bench.do(replace(command, hearing=row.key))
         if done:
             self.bench.tell("The other reading is in. The same key swaps them back.")
         return done
@@ -461,13 +529,14 @@ class ProofPresenter(Observed):
             return
         text = self.bench.text(chapter)
         path, rate, ears = self.bench.path_of(chapter.recording), self.bench.book.rate, self.bench.ears
+        stretch = self._own_stretch(chapter)
         length = self.bench.book.recording(chapter.recording).length
         memory, language = self.bench.session.store.folder / HEARD, self.bench.book.language
 
         so_far: list[Early] = []  # handed from the job's thread to this one
 
         def early(proof: Proof) -> None:
-            proof = in_rate(proof, rate, Span(0, length))
+            proof = in_rate(proof, rate, Span(0, length), offset=stretch.start if stretch else 0)
             so_far[:] = [Early(chapter.text, chapter.recording, hearing_of(proof), proof.findings)]
 
         def job(watch: Watch) -> tuple[tuple[Finding, ...], Hearing, Packed]:
@@ -475,7 +544,10 @@ class ProofPresenter(Observed):
             found = ears.all(language)
             watch.tick(0.0, "listening")
             with Memory(memory) as remembered:
-                proof = in_rate(proofed(ear_sound(path), text, found, watch, early, remembered), rate, Span(0, length))
+                x = ear_sound(path)
+                x = x[stretch.start : stretch.stop] if stretch else x
+                proof = proofed(x, text, found, watch, early, remembered)
+                proof = in_rate(proof, rate, Span(0, length), offset=stretch.start if stretch else 0)
             hearing = hearing_of(proof)
             ready(PlaceHearing)
             return proof.findings, hearing, packed(Hearing, hearing)
@@ -500,12 +572,24 @@ class ProofPresenter(Observed):
         self.bench.jobs.start(f"Hear {chapter.title}", job, done=done, stopped=stopped, progress=progress)
         self.changed()
 
+    def _own_stretch(self, chapter: ChapterState) -> Span | None:
+        """What of its recording a chapter hears, at the ear's rate, where other chapters are read by the same one; else None."""
+        book = self.bench.book
+        shared = any(c.recording == chapter.recording and c.id != chapter.id for c in book.chapters)
+        pieces = chapter.reel.lanes[0].segments if chapter.reel is not None else ()
+        own = [s for s in pieces if isinstance(s, Piece) and s.recording == chapter.recording and not s.take]
+        if not shared or not own:
+            return None
+        first, last = min(s.start for s in own), max(s.stop for s in own)
+        return Span(first * EAR_RATE // book.rate, -(-last * EAR_RATE // book.rate))
+
     def _heard(self, chapter: ChapterState, findings: tuple[Finding, ...], hearing: Hearing, kept: Packed) -> None:
         """Keep a proof, unless the chapter was paired anew meanwhile."""
         now = next((c for c in self.bench.book.chapters if c.id == chapter.id), None)
         if now is None or now.recording != chapter.recording or now.text != chapter.text:
             self.changed()
             return
-        self.bench.session.store.put_all([kept])
+        if not self.bench.keep([kept]):
+            return
         self.bench.keep_hearing(kept.key, hearing)
-        self.bench.do(PlaceHearing(chapter.id, kept.key, findings))
+        self.bench.do(PlaceHearing(chapter.id, kept.key, findings, EDITION))

@@ -12,11 +12,17 @@ from faithful_reel.core.collate.findings import Decision, Finding
 from faithful_reel.core.collate.names import Accepted, is_accepted, name_key
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.hear.ears import LANGUAGES
-from faithful_reel.core.pickups.ledger import Pickup, State, Take
+from faithful_reel.core.pickups.ledger import DONE, WAITING, Pickup, State, Take
 from faithful_reel.core.reel.commands import ReelCommand, ReplaceByTake
 from faithful_reel.core.reel.reel import joined_reels, reel_of, split_reel
 
 ACCEPTED = "accepted for the whole book"
+EDITION = 2
+"""How commands are understood that are given now.
+
+What a command does must stay as it was for the steps that journals hold already: those have no edition, and are understood
+as the first.
+"""
 
 
 @dataclass(frozen=True, slots=True)
@@ -141,6 +147,7 @@ class SplitChapter:
     texts: tuple[str, str]
     titles: tuple[str, str]
     hearings: tuple[str, str] = ("", "")
+    edition: int = 1
     label: ClassVar[str] = "Split the chapter"
 
     def apply(self, book: Book) -> Book:
@@ -150,6 +157,8 @@ class SplitChapter:
         second_id = next(name for k in range(2, 10_000) if (name := f"{old.id}.{k}") not in ids)
         reels = (None, None) if old.reel is None else split_reel(old.reel, self.cut)
         early = tuple(f for f in old.findings if f.word_index < self.at)
+        if self.edition > 1:  # what runs over the split ends at it
+            early = tuple(replace(f, word_count=min(f.word_count, self.at - f.word_index)) for f in early)
         late = tuple(replace(f, word_index=f.word_index - self.at) for f in old.findings if f.word_index >= self.at)
         first = ChapterState(old.id, self.titles[0], self.texts[0], old.recording, self.hearings[0], early, reels[0])
         second = ChapterState(second_id, self.titles[1], self.texts[1], old.recording, self.hearings[1], late, reels[1])
@@ -321,10 +330,15 @@ class PlaceHearing:
     chapter: str
     hearing: str
     findings: tuple[Finding, ...]
+    edition: int = 1
     label: ClassVar[str] = "Hear the chapter"
 
     def apply(self, book: Book) -> Book:
         """The book with the findings in reading order."""
+        if self.edition > 1:
+            kept = _with_kept(self.findings, book.chapter(self.chapter).findings)
+            findings = _with_accepted(kept, book.accepted)
+            return book.with_chapter(self.chapter, lambda c: replace(c, hearing=self.hearing, findings=findings))
         before = {(f.kind, f.word_index, f.word_count, f.heard): f for f in book.chapter(self.chapter).findings}
         kept = []
         for finding in self.findings:
@@ -340,6 +354,38 @@ class PlaceHearing:
         kept.sort(key=lambda f: (f.start, f.word_index))
         findings = _with_accepted(kept, book.accepted)
         return book.with_chapter(self.chapter, lambda c: replace(c, hearing=self.hearing, findings=findings))
+
+
+def _with_kept(heard: Iterable[Finding], before: Iterable[Finding]) -> list[Finding]:
+    """Findings of a new hearing, in reading order, with what the editor noted and decided of those there were.
+
+    One that is heard again where it was keeps its name, so that its pickup still knows it; of several that are alike each
+    goes with the nearest.  What is not heard again stays where it was decided or noted.
+    """
+    left: dict[tuple[object, ...], list[Finding]] = {}
+    for old in before:
+        left.setdefault((old.kind, old.word_index, old.word_count, old.heard), []).append(old)
+    same: list[tuple[Finding, Finding | None]] = []
+    for finding in heard:
+        alike = left.get((finding.kind, finding.word_index, finding.word_count, finding.heard), [])
+        nearest = min(alike, key=lambda old: abs(old.start - finding.start), default=None)
+        if nearest is not None:
+            alike.remove(nearest)
+        same.append((finding, nearest))
+    stays = [
+        old for alike in left.values() for old in alike if old.id.startswith("h") or old.decision is not Decision.OPEN or old.note
+    ]
+    taken = {old.id for _, old in same if old} | {old.id for old in stays}
+    free = (name for n in itertools.count(1) if (name := f"k{n:04d}") not in taken)
+    kept = [
+        replace(finding, id=old.id, decision=old.decision, note=old.note)
+        if old
+        else finding
+        if finding.id not in taken
+        else replace(finding, id=next(free))
+        for finding, old in same
+    ]
+    return sorted((*kept, *stays), key=lambda f: (f.start, f.word_index))
 
 
 def _with_accepted(findings: Iterable[Finding], accepted: Accepted) -> tuple[Finding, ...]:
@@ -450,6 +496,7 @@ class Decide:
     decision: Decision
     note: str = ""
     pickup: Pickup | None = None
+    edition: int = 1
 
     @property
     def label(self) -> str:
@@ -470,6 +517,8 @@ class Decide:
                 ),
             ),
         )
+        if self.edition > 1:
+            return replace(book, pickups=self._ledger(book))
         pickups: list[Pickup] = []
         for p in book.pickups:
             if p.chapter != self.chapter or p.state not in (State.TO_SEND, State.SENT):
@@ -495,6 +544,84 @@ class Decide:
                 pickups.append(replace(asked, findings=self.findings))
         return replace(book, pickups=tuple(pickups))
 
+    def _ledger(self, book: Book) -> tuple[Pickup, ...]:
+        """The pickups after the decision.
+
+        A line that no finding asks for any more leaves the ledger if it never went out; else it is dropped, and its takes
+        are kept.  A line that was dropped and is asked for again is what it was.
+        """
+        pickups: list[Pickup] = []
+        for p in book.pickups:
+            if p.chapter != self.chapter or p.state not in WAITING or not set(p.findings) & set(self.findings):
+                pickups.append(p)
+                continue
+            left = tuple(f for f in p.findings if f not in self.findings)
+            if left:
+                pickups.append(replace(p, findings=left))
+            elif p.state is not State.TO_SEND:
+                pickups.append(replace(p, findings=(), state=State.DROPPED))
+        if self.decision is not Decision.PICKUP or self.pickup is None:
+            return tuple(pickups)
+        asked = replace(self.pickup, note=self.note or self.pickup.note)
+        for index, p in enumerate(pickups):
+            same_line = p.chapter == asked.chapter and p.first_word == asked.first_word and p.word_count == asked.word_count
+            if not same_line or p.state in DONE:
+                continue
+            findings = tuple(dict.fromkeys((*p.findings, *self.findings)))
+            note = "; ".join(dict.fromkeys(filter(None, (p.note, asked.note))))
+            state = p.state if p.state is not State.DROPPED else State.IN if p.takes else State.SENT
+            pickups[index] = replace(p, findings=findings, note=note, state=state)
+            return tuple(pickups)
+        names = {p.id for p in pickups}
+        free = (name for n in itertools.count(1) if (name := asked.id if n == 1 else f"{asked.id}-{n}") not in names)
+        return (*pickups, replace(asked, id=next(free), findings=self.findings))
+
+
+@dataclass(frozen=True, slots=True)
+class NoteFinding:
+    """Write what is to be said of a finding; the pickup that asks for its line carries it to the narrator."""
+
+    chapter: str
+    finding: str
+    note: str
+    label: ClassVar[str] = "Write a note"
+
+    def apply(self, book: Book) -> Book:
+        """The book with the note."""
+        before = book.chapter(self.chapter).finding(self.finding).note
+        note = self.note.strip()
+        book = book.with_chapter(
+            self.chapter,
+            lambda c: replace(c, findings=tuple(replace(f, note=note) if f.id == self.finding else f for f in c.findings)),
+        )
+        pickups = tuple(
+            replace(p, note=_exchanged(p.note, before, note))
+            if p.chapter == self.chapter and self.finding in p.findings and p.state in WAITING
+            else p
+            for p in book.pickups
+        )
+        return replace(book, pickups=pickups)
+
+
+def _exchanged(notes: str, before: str, now: str) -> str:
+    """Notes of several findings, joined, with one of them exchanged."""
+    rest = [n for n in notes.split("; ") if n and n != before] if before not in ("", notes) else [] if before else [notes]
+    return "; ".join(dict.fromkeys(filter(None, (*rest, now))))
+
+
+@dataclass(frozen=True, slots=True)
+class NotePickup:
+    """Write what the narrator is to mind beside the words of a line."""
+
+    pickup: str
+    note: str
+    label: ClassVar[str] = "Write a note for the narrator"
+    chapter: ClassVar[str] = ""
+
+    def apply(self, book: Book) -> Book:
+        """The book with the note."""
+        return book.with_pickup(self.pickup, lambda p: replace(p, note=self.note.strip()))
+
 
 @dataclass(frozen=True, slots=True)
 class EditReel:
@@ -503,6 +630,7 @@ class EditReel:
     chapter: str
     edit: ReelCommand
     findings: tuple[str, ...] = ()
+    edition: int = 1
 
     @property
     def label(self) -> str:
@@ -514,6 +642,7 @@ class EditReel:
             "move_join": "Move a join",
             "set_gain": "Set the gain",
             "replace_by_take": "Replace by a take",
+            "put_back": "Put sound back",
         }[self.edit.kind]
 
     def apply(self, book: Book) -> Book:
@@ -524,7 +653,7 @@ class EditReel:
         edited = self.edit.apply(reel)
         book = book.with_chapter(self.chapter, lambda c: replace(c, reel=edited))
         if self.findings:
-            book = Decide(self.chapter, self.findings, Decision.MEND).apply(book)
+            book = Decide(self.chapter, self.findings, Decision.MEND, edition=self.edition).apply(book)
         return book
 
 
@@ -541,6 +670,7 @@ class RoughCut:
     findings: tuple[str, ...]
     hearing: str = ""
     swapped: tuple[Finding, ...] = ()
+    edition: int = 1
     label: ClassVar[str] = "Rough cut"
 
     def apply(self, book: Book) -> Book:
@@ -549,7 +679,7 @@ class RoughCut:
             book = EditReel(self.chapter, edit).apply(book)
         if self.swapped:
             book = book.with_chapter(self.chapter, lambda c: _with_others(c, self.hearing, self.swapped))
-        return Decide(self.chapter, self.findings, Decision.MEND).apply(book)
+        return Decide(self.chapter, self.findings, Decision.MEND, edition=self.edition).apply(book)
 
 
 def _with_others(chapter: ChapterState, hearing: str, others: Iterable[Finding]) -> ChapterState:
@@ -570,7 +700,9 @@ class DecideSeveral:
     @property
     def label(self) -> str:
         """The step's name."""
-        return f"{self.decided[0].label if self.decided else 'Decide'} {sum(len(d.findings) for d in self.decided)} findings"
+        count = sum(len(d.findings) for d in self.decided)
+        name = self.decided[0].label if self.decided else "Decide"
+        return name if count == 1 else f"{name} {count} findings"
 
     def apply(self, book: Book) -> Book:
         """The book with all decisions."""
@@ -619,17 +751,43 @@ class ReceiveTakes:
 
     recording: str
     found: tuple[tuple[str, tuple[Take, ...], int], ...]
+    edition: int = 1
     label: ClassVar[str] = "Receive takes"
     chapter: ClassVar[str] = ""
 
     def apply(self, book: Book) -> Book:
-        """The book with the takes beside those that came before."""
+        """The book with the takes beside those that came before; takes that are there already do not come twice."""
+        if self.edition > 1:
+            for pickup, takes, best in self.found:
+                book = book.with_pickup(pickup, lambda p, takes=takes, best=best: _received(p, takes, best))  # type: ignore[misc]
+            return book
         for pickup, takes, best in self.found:
             book = book.with_pickup(
                 pickup,
                 lambda p, takes=takes, best=best: replace(p, takes=p.takes + takes, chosen=len(p.takes) + best, state=State.IN),  # type: ignore[misc]
             )
         return book
+
+
+def _received(pickup: Pickup, takes: tuple[Take, ...], best: int) -> Pickup:
+    """A pickup with more takes.
+
+    The editor's own choice stays; what was only proposed gives way to a take that departs no more from the line.
+    """
+
+    def known(take: Take) -> bool:
+        return any(t.recording == take.recording and t.start < take.stop and take.start < t.stop for t in pickup.takes)
+
+    new = tuple(t for t in takes if not known(t))
+    if not new:
+        return pickup
+    every = pickup.takes + new
+    now = pickup.takes[pickup.chosen] if 0 <= pickup.chosen < len(pickup.takes) else None
+    if pickup.state is State.CHOSEN and now is not None:
+        return replace(pickup, takes=every)
+    proposed = takes[best] if takes[best] in new else min(reversed(new), key=lambda t: t.departures)
+    better = now is None or proposed.departures <= now.departures
+    return replace(pickup, takes=every, chosen=every.index(proposed) if better else pickup.chosen, state=State.IN)
 
 
 @dataclass(frozen=True, slots=True)
@@ -659,7 +817,7 @@ class PlaceSplice:
 
     def apply(self, book: Book) -> Book:
         """The book with the take in the reel."""
-        if book.pickup(self.pickup).state in (State.SPLICED, State.PASSED):
+        if book.pickup(self.pickup).state in DONE:
             raise EditRefused("This pickup is spliced already. Undo that first.")
         book = EditReel(self.chapter, self.edit).apply(book)
         return book.with_pickup(self.pickup, lambda p: replace(p, state=State.SPLICED))
@@ -732,6 +890,8 @@ BookCommand = (
     | SignOff
     | DecideSeveral
     | Decide
+    | NoteFinding
+    | NotePickup
     | EditReel
     | RoughCut
     | SwapTake

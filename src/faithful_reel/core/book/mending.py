@@ -9,10 +9,12 @@ from numpy.typing import NDArray
 
 from faithful_reel.core.book.model import Book, ChapterState
 from faithful_reel.core.book.timeline import Token, finding_spans
-from faithful_reel.core.collate.findings import Finding, Kind
+from faithful_reel.core.collate.findings import Decision, Finding, Kind
 from faithful_reel.core.collate.flaws import Flaw
+from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.pickups.ledger import Pickup
-from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, ReelCommand, SetGain, ToneSource
+from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, PutBackSound, ReelCommand, SetGain, ToneSource
+from faithful_reel.core.reel.reel import RoomTone
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.units import Span
 
@@ -104,6 +106,62 @@ def mending_edit(
     return None
 
 
+def restoring_edits(book: Book, chapter: ChapterState, finding: Finding) -> tuple[ReelCommand, ...]:
+    """The edits that bring back the sound that mending a finding took out, laid over or changed in level.
+
+    Empty where nothing of it is missing.  What other findings that are still mended took beside it stays out.
+
+    Raises
+    ------
+    EditRefused
+        Other edits lie where it was.
+    """
+    if chapter.reel is None:
+        return ()
+    if finding.evidence.flaw in _LEVELLED:
+        span = finding_span(chapter, finding)
+        return (SetGain(span.start, span.stop, 0.0),) if span else ()
+    others = [g for g in chapter.findings if g.id != finding.id and g.decision is Decision.MEND]
+    edits: list[ReelCommand] = []
+    found = 0
+    for at, hole, filled, gain_db in _holes(chapter):
+        if hole.stop <= finding.start or hole.start >= max(finding.stop, finding.start + 1):
+            continue
+        first = max((g.stop for g in others if hole.start < g.stop <= finding.start), default=hole.start)
+        last = min((g.start for g in others if finding.stop <= g.start < hole.stop), default=hole.stop)
+        if filled not in (0, len(hole)):
+            raise EditRefused("Other sound lies where this was cut out. Go back before it in the History instead.")
+        offset, over = (first - hole.start, last - first) if filled else (0, 0)
+        edits.append(PutBackSound(at + offset, chapter.recording, first, last, gain_db, tone_of(book, chapter), over))
+        found += 1
+    if not found and finding.stop > finding.start and finding_span(chapter, finding) is None:
+        raise EditRefused("Other sound lies where this was cut out. Go back before it in the History instead.")
+    return tuple(reversed(edits))  # from the end, so that the places before stay where they are
+
+
+def _holes(chapter: ChapterState) -> list[tuple[int, Span, int, float]]:
+    """Where the chapter's recording was cut: (place in the reel, what is missing, length of the tone that lies there, gain)."""
+    assert chapter.reel is not None
+    lane = chapter.reel.lanes[0]
+    found: list[tuple[int, Span, int, float]] = []
+    before: tuple[int, int, float] | None = None  # (end in the recording, end in the reel, gain)
+    filled = 0
+    for segment, at in zip(lane.segments, lane.starts(), strict=False):
+        if isinstance(segment, RoomTone):
+            filled += len(segment)
+            continue
+        if segment.recording == chapter.recording and not segment.take:
+            if before is None and segment.start > 0 and not at:
+                found.append((0, Span(0, segment.start), 0, segment.gain_db))
+            elif before is not None and segment.start > before[0]:
+                found.append((before[1], Span(before[0], segment.start), filled, before[2]))
+            before = segment.stop, at + len(segment), segment.gain_db
+        else:
+            before = None
+        filled = 0
+    return found
+
+
 def pickup_for(chapter: ChapterState, text: Chapter, finding: Finding) -> Pickup:
     """The whole sentence that a finding stands in, as a line for the narrator to read again."""
     last = finding.word_index + max(1, finding.word_count) - 1
@@ -121,4 +179,5 @@ def pickup_for(chapter: ChapterState, text: Chapter, finding: Finding) -> Pickup
         word_count=stop - first,
         start=finding.start,
         stop=finding.stop,
+        note=finding.note,
     )

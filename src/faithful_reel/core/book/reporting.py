@@ -11,7 +11,7 @@ from pathlib import Path
 
 from faithful_reel.core.book.model import Book, ChapterState
 from faithful_reel.core.book.timeline import finding_spans
-from faithful_reel.core.collate.findings import Decision
+from faithful_reel.core.collate.findings import Decision, Finding, is_shown
 from faithful_reel.core.errors import StoreProblem
 from faithful_reel.core.files import beside, harmless, refuse_over
 from faithful_reel.core.text.words import Chapter
@@ -39,15 +39,19 @@ class Row:
 
 
 def report_rows(
-    book: Book, chapters: Sequence[ChapterState], text_of: Callable[[ChapterState], Chapter], *, least: float = 0.5
+    book: Book,
+    chapters: Sequence[ChapterState],
+    text_of: Callable[[ChapterState], Chapter],
+    folded: Callable[[Finding], bool] | None = None,
 ) -> list[Row]:
-    """The findings of chapters in reading order; those less sure than `least` are left out while nothing is decided of them."""
+    """The findings of chapters in reading order; those that are folded away in the docket are left out here, too."""
+    folded = folded or (lambda f: f.decision is Decision.OPEN and not is_shown(f))
     rows = []
     for chapter in chapters:
         text = text_of(chapter)
         sentence_of = {i: s for s in text.sentences() for i in s}
         for finding, span in zip(chapter.findings, finding_spans(chapter, chapter.findings), strict=True):
-            if finding.confidence < least and finding.decision is Decision.OPEN:
+            if folded(finding):
                 continue
             at = min(finding.word_index, len(text.words) - 1)
             line = " ".join(text.words[i].text for i in sentence_of.get(at, ()))

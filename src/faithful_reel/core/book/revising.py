@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 
-from faithful_reel.core.book.commands import JoinChapters, ReviseChapters, Revised, SplitChapter
+from faithful_reel.core.book.commands import EDITION, JoinChapters, ReviseChapters, Revised, SplitChapter
 from faithful_reel.core.book.model import Book, ChapterState
 from faithful_reel.core.book.timeline import Hearing, tokens_of
 from faithful_reel.core.collate.findings import Decision, Finding
@@ -133,7 +133,7 @@ def split_chapter(book: Book, chapter: ChapterState, text: Chapter, hearing: Hea
         keys = put(Hearing, _sliced(hearing, 0, at)), put(Hearing, _sliced(hearing, at, len(text.words)))
     elif chapter.recording:
         raise EditRefused("Hear the chapter first: only then is it known where the sound of the second part begins.")
-    return SplitChapter(chapter.id, at, cut, (put(Chapter, first), put(Chapter, second)), titles, keys)
+    return SplitChapter(chapter.id, at, cut, (put(Chapter, first), put(Chapter, second)), titles, keys, EDITION)
 
 
 def _sliced(hearing: Hearing, first: int, stop: int) -> Hearing:

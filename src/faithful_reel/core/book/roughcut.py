@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from faithful_reel.core.audio.encode import write_audio
 from faithful_reel.core.audio.files import ear_sound, full_range_info
 from faithful_reel.core.audio.roomtone import find_room_tone
-from faithful_reel.core.book.commands import RoughCut
+from faithful_reel.core.book.commands import EDITION, RoughCut
 from faithful_reel.core.book.mending import Columns, before_onset, mending_edit
 from faithful_reel.core.book.model import Book, ChapterState, Recording
 from faithful_reel.core.book.takes import better_take, swapped, takes_of
@@ -88,7 +88,12 @@ def rough_cut(
         raise EditRefused("There is nothing to cut: no open false start, repeat or long pause in this chapter.")
     gone = _cut_away(original, edits, {f.id: f for f in chapter.findings}.values())
     return RoughCut(
-        chapter.id, edits, tuple(dict.fromkeys((*mended, *gone))), hearing=chapter.hearing, swapped=tuple(others)
+        chapter.id,
+        edits,
+        tuple(dict.fromkeys((*mended, *gone))),
+        hearing=chapter.hearing,
+        swapped=tuple(others),
+        edition=EDITION,
     ), hearing
 
 

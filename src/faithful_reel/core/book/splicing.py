@@ -9,8 +9,9 @@ from faithful_reel.core.book.mending import tone_of
 from faithful_reel.core.book.model import Book, ChapterState
 from faithful_reel.core.book.timeline import Hearing
 from faithful_reel.core.errors import EditRefused
+from faithful_reel.core.hear.recogniser import Heard
 from faithful_reel.core.pickups.ledger import Pickup, Take
-from faithful_reel.core.pickups.placing import CONTEXT_S, Spliced, line_side, measured
+from faithful_reel.core.pickups.placing import CONTEXT_S, Spliced, line_side, measured, take_side
 from faithful_reel.core.pickups.takes import changed_tokens
 from faithful_reel.core.reel.reel import Lane, Piece, Reel, places_of
 from faithful_reel.core.reel.render import Renderer
@@ -34,7 +35,10 @@ class Preview:
 
 
 def take_gaps(take: Take, rate: int) -> tuple[Span | None, ...]:
-    """The gaps before every token of a take's line and after its last; the outer ones reach `EDGE_S`."""
+    """The gaps before every token of a take's line and after its last; the outer ones reach `EDGE_S`.
+
+    For takes that were received by an earlier version, which did not keep what is heard around them.
+    """
     edge = round(EDGE_S * rate)
     gaps: list[Span | None] = []
     for token in range(len(take.words) + 1):
@@ -88,10 +92,16 @@ def preview_splice(
     edge = round(0.5 * book.rate)
     take_lo, take_hi = max(0, take.start - edge), take.stop + edge
     take_reel = Renderer(Reel((Lane("take", (Piece(take.recording, take_lo, take_hi),)),)), render_of(reel).source)
-    gaps = take_gaps(take, book.rate)
+    take_sound = take_reel.render(0, take_hi - take_lo)
+    if take.said:
+        said = [Heard(text, start, stop, 1.0) for text, start, stop in take.said]
+        theirs_side = take_side(take_sound, take_lo, pickup.line.split(), said, range(*take.own))
+    else:
+        gaps = take_gaps(take, book.rate)
+        theirs_side = Side(take_sound, take_lo, gaps, gaps)
     plan = planned_splice(
         original,
-        Side(take_reel.render(0, take_hi - take_lo), take_lo, gaps, gaps),
+        theirs_side,
         changed_tokens(links, span),
         book.rate,
         recording=take.recording,

@@ -133,14 +133,18 @@ class _Map:
         return np.where(there, begin, -1), np.where(there, end, -1)
 
     def span(self, start: int, stop: int) -> Span | None:
-        """From the first to the last place where any of a stretch is heard; None where none of it is."""
+        """From the first to the last place where a stretch is heard; None where less than half of it is.
+
+        What is left of a word whose sound was cut or replaced is no longer that word.
+        """
         first = bisect_right(self._reached, start)
         found = [
             (at + max(start, a) - a, at + min(stop, b) - a)
             for a, b, at in self._rows[first : bisect_left(self._rows, (max(stop, start + 1),))]
             if b > start and (min(stop, b) > max(start, a) or start == stop)
         ]
-        return Span(min(found)[0], max(found)[1]) if found else None
+        left = sum(b - a for a, b in found)
+        return Span(min(found)[0], max(found)[1]) if found and 2 * left >= stop - start else None
 
 
 def finding_spans(chapter: ChapterState, findings: Iterable[Finding]) -> list[Span | None]:

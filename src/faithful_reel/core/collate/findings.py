@@ -104,6 +104,8 @@ class Difference:
     heard: range
 
 
+FARTHEST = 4
+"""Words read again may end so many words, and two more for each of them, before the place where the reading goes on (own rule)."""
 LONGEST_END = 3
 """Words at the end of another reading that may be misheard together."""
 _CLAUSE_END = re.compile(r"[.,;:!?…—–-][\"'”’)]*$")
@@ -274,6 +276,8 @@ def _reread(w_keys: list[str], h_keys: list[str], here: int, sentence_starts: fr
             or (hits < 2 and not (start == here or ends_here))
         ):
             continue
+        if start != here and here - (start + written) > FARTHEST + 2 * hits:
+            continue  # nobody goes so far back for so little
         score = hits + 0.1 * (start == here) + 0.05 * ends_here
         if score > best:
             best, found = score, (heard, start, written)

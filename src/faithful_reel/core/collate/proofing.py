@@ -496,11 +496,11 @@ def _finding(written: Sequence[str], place: Place, judged: Judged, start: int, s
     )
 
 
-def in_rate(proof: Proof, rate: int, span: Span) -> Proof:
-    """The proof with positions at `rate`, clipped to the recording's `span`."""
+def in_rate(proof: Proof, rate: int, span: Span, *, offset: int = 0) -> Proof:
+    """The proof with positions at `rate`, clipped to the recording's `span`; `offset` is where, at the ear's rate, it begins."""
 
     def scaled(position: int) -> int:
-        return min(span.stop, max(span.start, round(position * rate / EAR_RATE)))
+        return min(span.stop, max(span.start, round((position + offset) * rate / EAR_RATE)))
 
     return Proof(
         tuple(replace(h, start=scaled(h.start), stop=scaled(h.stop)) for h in proof.heard),

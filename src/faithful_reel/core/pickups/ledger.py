@@ -21,13 +21,22 @@ class State(StrEnum):
     CHOSEN = "chosen"
     SPLICED = "spliced"
     PASSED = "passed"
+    DROPPED = "dropped"
+    """It had gone out, and is not wanted any more; its takes are kept."""
+
+
+WAITING = frozenset({State.TO_SEND, State.SENT, State.IN, State.CHOSEN})
+"""States in which a pickup can still receive takes, and be put in."""
+DONE = frozenset({State.SPLICED, State.PASSED})
 
 
 @dataclass(frozen=True, slots=True)
 class Take:
     """One reading of a pickup's line in a pickup recording; positions in samples at the book's rate.
 
-    `words` holds (start, stop) of every token of the line, (-1, -1) for one that was not read.
+    `words` holds (start, stop) of every token of the line, (-1, -1) for one that was not read.  `said` are the words
+    that were heard, (text, start, stop), with the one before and the one after the take, which belong to something
+    else; `own` is the half-open range of those that are the take's.  Empty in books of earlier versions.
     """
 
     recording: str
@@ -36,11 +45,16 @@ class Take:
     departures: int
     heard: str
     words: tuple[tuple[int, int], ...] = ()
+    said: tuple[tuple[str, int, int], ...] = ()
+    own: tuple[int, int] = (0, 0)
 
 
 @dataclass(frozen=True, slots=True)
 class Pickup:
-    """One line that the narrator is to read again.  `first_word` and `word_count` say where the line stands."""
+    """One line that the narrator is to read again.
+
+    `first_word` and `word_count` say where the line stands, `note` what is wanted beside the words as written.
+    """
 
     id: str
     chapter: str
@@ -54,21 +68,22 @@ class Pickup:
     state: State = State.TO_SEND
     takes: tuple[Take, ...] = ()
     chosen: int = -1
+    note: str = ""
 
 
 def call_sheet(pickups: Sequence[Pickup], titles: dict[str, str], rate: int, say: Sequence[tuple[str, str]] = ()) -> str:
-    """The call sheet as CSV: number, chapter, time, the line, what was heard instead, how its names are spoken.
+    """The call sheet as CSV: number, chapter, time, the line, what was heard instead, how its names are spoken, the note.
 
     `say` are pairs of a name and how it is to be spoken; those that the line holds are written beside it.
     """
     out = io.StringIO()
     writer = csv.writer(out)
-    writer.writerow(["number", "chapter", "time", "read this line", "what was heard", "how to say it"])
+    writer.writerow(["number", "chapter", "time", "read this line", "what was heard", "how to say it", "note"])
     for number, pickup in enumerate(pickups, 1):
         minutes, seconds = divmod(pickup.start / rate, 60)
         here = {name_key(w) for w in pickup.line.split()}
         spoken = "; ".join(f"{name}: {how}" for name, how in say if name in here)
         time = f"{int(minutes)}:{seconds:04.1f}"
-        told = (titles.get(pickup.chapter, ""), time, pickup.line, pickup.heard, spoken)
+        told = (titles.get(pickup.chapter, ""), time, pickup.line, pickup.heard, spoken, pickup.note)
         writer.writerow([number, *map(harmless, told)])
     return out.getvalue()

@@ -19,7 +19,7 @@ from faithful_reel.core.files import refuse_over
 from faithful_reel.core.hear.recogniser import Ear, Heard
 from faithful_reel.core.jobs import Part, Unwatched, Watch
 from faithful_reel.core.pickups.ledger import Take
-from faithful_reel.core.pickups.takes import FoundTake, changed_tokens, find_line, find_takes, leaving_gaps, line_gaps, proposed
+from faithful_reel.core.pickups.takes import changed_tokens, find_line, find_takes, leaving_gaps, line_gaps, proposed
 from faithful_reel.core.reel.commands import ToneSource
 from faithful_reel.core.reel.reel import Reel, reel_of
 from faithful_reel.core.reel.render import FileSources, Renderer
@@ -51,9 +51,8 @@ def line_side(
     return Side(sound, offset, placed((leaving[0], *entering[1:])), placed((*leaving[:-1], entering[-1])))
 
 
-def take_side(sound: Signal, offset: int, line: Sequence[str], heard: Sequence[Heard], take: FoundTake) -> Side:
-    """The take's side: its words collated with the line, with what is heard before and after it left in place."""
-    words = take.words
+def take_side(sound: Signal, offset: int, line: Sequence[str], heard: Sequence[Heard], words: range) -> Side:
+    """The take's side: its heard words `words` collated with the line, with what is heard before and after left in place."""
     links = [
         Link(link.written, range(link.heard.start + words.start, link.heard.stop + words.start), link.same)
         for link in collated(list(line), [h.text for h in heard[words.start : words.stop]])
@@ -140,7 +139,7 @@ def splice_file(
     tone = find_room_tone(sound, rate)
     plan = planned_splice(
         line_side(sound[lo:hi], lo, first.links, heard, span),
-        take_side(take_sound[take_lo:take_hi], take_lo, tokens, take_heard, takes[chosen]),
+        take_side(take_sound[take_lo:take_hi], take_lo, tokens, take_heard, takes[chosen].words),
         changed_tokens(first.links, span),
         rate,
         recording="pickup",
@@ -200,7 +199,17 @@ def takes_of(line: str, heard: Sequence[Heard], recording: str) -> tuple[tuple[T
                     edges[i] = (words[j].start, words[j].stop)
             elif link.written and link.heard:
                 edges[link.written.start] = (words[link.heard.start].start, words[link.heard.stop - 1].stop)
+        first, stop = max(0, take.words.start - 1), min(len(heard), take.words.stop + 1)
         takes.append(
-            Take(recording, words[0].start, words[-1].stop, take.departures, " ".join(h.text for h in words), tuple(edges))
+            Take(
+                recording,
+                words[0].start,
+                words[-1].stop,
+                take.departures,
+                " ".join(h.text for h in words),
+                tuple(edges),
+                tuple((h.text, h.start, h.stop) for h in heard[first:stop]),
+                (take.words.start - first, take.words.stop - first),
+            )
         )
     return tuple(takes), proposed(found)

@@ -106,6 +106,10 @@ def line_gaps(links: Sequence[Link], heard: Sequence[Heard], tokens: range, boun
     for token in range(tokens.start, tokens.stop + 1):
         left = last_for.get(token - 1)
         right = first_for.get(token)
+        if left is None and right is None:  # neither was read: between the words around that were
+            right = next((first_for[t] for t in range(token + 1, tokens.stop) if t in first_for), None)
+        if left is None and right is None:
+            left = next((last_for[t] for t in range(token - 2, tokens.start - 1, -1) if t in last_for), None)
         if left is None and right is None:
             gaps.append(None)
             continue

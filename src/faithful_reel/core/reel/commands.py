@@ -9,6 +9,9 @@ from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.reel.reel import LIKE, SOFT, Join, Lane, Piece, Reel, RoomTone, Segment
 from faithful_reel.core.units import Span
 
+UNHEARD = Join(0, "equal_gain")
+"""Between two pieces of which the second runs on from the first."""
+
 
 @dataclass(frozen=True, slots=True)
 class ToneSource:
@@ -189,18 +192,79 @@ class ReplaceByTake:
         return Reel(tuple(lanes))
 
 
+@dataclass(frozen=True, slots=True)
+class PutBackSound:
+    """Put a stretch of a recording in at a place of the first lane; the other lanes get room tone, so that all stay in step.
+
+    |  a  |  b  |   ->   |  a  | back |  b  |
+          ^
+
+    Where it runs on from or into the piece beside it, there is no crossfade: the sound is as it was before it was cut.
+    With `over` it takes the place of so many samples that lie there instead, and nothing moves.
+    """
+
+    at: int
+    recording: str
+    start: int
+    stop: int
+    gain_db: float
+    tone: ToneSource
+    over: int = 0
+    kind: Literal["put_back"] = "put_back"
+
+    def apply(self, reel: Reel) -> Reel:
+        """The reel with the stretch in it."""
+        if not 0 <= self.at <= self.at + self.over <= len(reel) or not 0 <= self.start < self.stop:
+            raise EditRefused("This sound can not be put back here.")
+        piece = Piece(self.recording, self.start, self.stop, self.gain_db)
+        span = Span(self.at, self.at + self.over)
+        lanes = []
+        for index, lane in enumerate(reel.lanes):
+            if index:
+                change = len(piece) - self.over
+                at = min(span.stop, len(lane))
+                lanes.append(
+                    lane.replaced(Span(at, at), (self.tone.filling(change, 1 + at % 9973),), SOFT)
+                    if change > 0 and span.stop < len(lane)
+                    else lane
+                )
+                continue
+            before, after = lane.beside(span)
+            runs_on = _runs_on(before, piece)
+            lanes.append(
+                lane.replaced(
+                    _within(lane, span),
+                    (replace(piece, join=UNHEARD if runs_on else SOFT),),
+                    UNHEARD if _runs_on(piece, after) else SOFT,
+                )
+            )
+        return Reel(tuple(lanes))
+
+
+def _runs_on(first: Segment | None, second: Segment | None) -> bool:
+    """Whether a segment is the very sound that follows another."""
+    return (
+        isinstance(first, Piece)
+        and isinstance(second, Piece)
+        and first.recording == second.recording
+        and first.stop == second.start
+        and first.gain_db == second.gain_db
+    )
+
+
 def _within(lane: Lane, span: Span) -> Span:
     """The part of a span that a shorter lane has."""
     return Span(min(span.start, len(lane)), min(span.stop, len(lane)))
 
 
-ReelCommand = CutAndClose | CutAndFill | SplitAt | MoveJoin | SetGain | ReplaceByTake
+ReelCommand = CutAndClose | CutAndFill | SplitAt | MoveJoin | SetGain | ReplaceByTake | PutBackSound
 __all__ = [
     "LIKE",
     "SOFT",
     "CutAndClose",
     "CutAndFill",
     "MoveJoin",
+    "PutBackSound",
     "ReelCommand",
     "ReplaceByTake",
     "SetGain",

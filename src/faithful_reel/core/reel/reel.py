@@ -123,6 +123,11 @@ class Lane:
             right = (replace(right[0], join=after), *right[1:])
         return Lane(self.name, (*left, *(s for s in middle if len(s)), *right))
 
+    def beside(self, span: Span) -> tuple[Segment | None, Segment | None]:
+        """The segments that end where `span` begins and begin where it ends."""
+        left, right = self.between(Span(0, span.start)), self.between(Span(span.stop, len(self)))
+        return left[-1] if left else None, right[0] if right else None
+
     def mapped(self, span: Span, change: Callable[[Segment], Segment]) -> Lane:
         """Change the segments of a stretch; those that straddle its ends are split there."""
         return self.replaced(span, tuple(change(s) for s in self.between(span)))
