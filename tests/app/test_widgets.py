@@ -104,13 +104,16 @@ def test_a_key_can_be_changed_and_stays_changed(qtbot, tmp_path):
     handlers = {a.id: (lambda a=a: done.append(a.id)) for a in ACTS}
     window = QWidget()
     qtbot.addWidget(window)
-    actions = Actions(window, handlers, settings)
+    said = []
+    blocked = {"proof.mend"}
+    actions = Actions(window, handlers, settings, lambda act, _by_key: "not here" if act in blocked else "", said.append)
     actions.set_key("proof.stet", "Ctrl+Alt+S")
     actions.run("proof.stet")
-    assert done == ["proof.stet"]
+    actions.run("proof.mend")
+    assert (done, said) == (["proof.stet"], ["not here"])  # what can not be done says so
     other = QWidget()
     qtbot.addWidget(other)
-    assert Actions(other, handlers, settings)["proof.stet"].shortcut().toString() == "Ctrl+Alt+S"
+    assert Actions(other, handlers, settings, lambda *_: "", said.append)["proof.stet"].shortcut().toString() == "Ctrl+Alt+S"
 
 
 # --- loupe, meter, trio -------------------------------------------------------------------------------------------

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from PyQt6.QtCore import QObject, QSettings, pyqtSlot
+from PyQt6.QtCore import QEvent, QObject, QSettings, pyqtSlot
 from PyQt6.QtGui import QAction, QKeySequence
 from PyQt6.QtWidgets import QWidget
 
@@ -77,6 +77,9 @@ ACTS: tuple[Act, ...] = (
         "F",
         "A finding by hand on selected words or marked sound",
     ),
+    Act(
+        "proof.remark", "Proof", "Write a note on the finding…", "E", "What the narrator is to mind; it goes out with the pickup"
+    ),
     Act("proof.flag", "Proof", "Flag the word being heard", "G", "A finding at once, without stopping the sound"),
     Act(
         "proof.elsewhere",
@@ -141,6 +144,7 @@ AT_DESK: dict[str, frozenset[str]] = {
             "proof.reopen",
             "proof.accept",
             "proof.note",
+            "proof.remark",
             "proof.flag",
             "proof.elsewhere",
             "proof.unheard",
@@ -157,19 +161,52 @@ AT_DESK: dict[str, frozenset[str]] = {
     ),
     "splice": frozenset({"splice.place", "splice.pass"}),
 }
-"""Acts that work on what one desk shows: at the other desks they rest, so that a key pressed there decides nothing unseen."""
+"""Acts that work on what one desk shows: at the other desks they say so, so that a key pressed there decides nothing unseen."""
+ON_THE_FINDING = frozenset(
+    ["proof.listen", "proof.stet", "proof.mend", "proof.pickup", "proof.swap", "proof.reopen", "proof.accept", "proof.remark"]
+)
+"""Acts on the finding at hand, which the docket shows."""
+ON_THE_PAGE = (
+    ON_THE_FINDING | {a for a in AT_DESK["proof"] if a.startswith("edit.")} | {"proof.flag", "proof.note", "proof.elsewhere"}
+)
+"""Acts whose keys work on the page and in the docket only, not from a field or a list elsewhere."""
 CHECKABLE = frozenset({"proof.doubtful", "play.loop", "view.night", "view.spectrum"})
 
 
-class Actions(QObject):
-    """The acts as Qt actions; `run(id)` does what the menu would."""
+class KeyedAction(QAction):
+    """An action that knows whether it is done by its key or from the menu."""
 
-    def __init__(self, window: QWidget, handlers: dict[str, Callable[[], None]], settings: QSettings) -> None:
+    by_key = False
+
+    def event(self, event: QEvent | None) -> bool:
+        """A key arrives as an event of its own kind."""
+        self.by_key = event is not None and event.type() is QEvent.Type.Shortcut
+        try:
+            return super().event(event)
+        finally:
+            self.by_key = False
+
+
+class Actions(QObject):
+    """The acts as Qt actions; `run(id)` does what the menu would.
+
+    `why_not(id, by_key)` says why an act can not be done now, empty where it can; that is told.
+    """
+
+    def __init__(
+        self,
+        window: QWidget,
+        handlers: dict[str, Callable[[], None]],
+        settings: QSettings,
+        why_not: Callable[[str, bool], str],
+        tell: Callable[[str], None],
+    ) -> None:
         super().__init__(window)
         self._handlers, self._settings = handlers, settings
+        self._why_not, self._tell = why_not, tell
         self._actions: dict[str, QAction] = {}
         for act in ACTS:
-            action = QAction(act.text, window)
+            action = KeyedAction(act.text, window)
             action.setObjectName(act.id)
             action.setShortcut(QKeySequence(text(settings, f"keys/{act.id}", act.key)))
             action.setToolTip(f"{act.tip} ({action.shortcut().toString()})" if act.key else act.tip)
@@ -185,18 +222,19 @@ class Actions(QObject):
     @pyqtSlot()
     def _triggered(self) -> None:
         sender = self.sender()
-        if isinstance(sender, QAction):
+        if not isinstance(sender, KeyedAction):
+            return
+        why = self._why_not(sender.objectName(), sender.by_key)
+        if why:
+            if sender.isCheckable():
+                sender.setChecked(not sender.isChecked())
+            self._tell(why)
+        else:
             self._handlers[sender.objectName()]()
 
     def run(self, act_id: str) -> None:
         """Do an act as the menu would."""
         self._actions[act_id].trigger()
-
-    def at_desk(self, desk: str) -> None:
-        """Let only those acts work that belong to this desk or to all."""
-        for home, acts in AT_DESK.items():
-            for act_id in acts:
-                self._actions[act_id].setEnabled(home == desk)
 
     def set_key(self, act_id: str, key: str) -> None:
         """Give an act another key, now and from now on."""

@@ -10,6 +10,8 @@ import numpy as np
 from PyQt6.QtCore import QLocale, QPoint, QSettings, QSize, Qt, QTimer
 from PyQt6.QtGui import QCloseEvent
 from PyQt6.QtWidgets import (
+    QAbstractItemView,
+    QAbstractSpinBox,
     QApplication,
     QCheckBox,
     QComboBox,
@@ -19,23 +21,26 @@ from PyQt6.QtWidgets import (
     QHBoxLayout,
     QInputDialog,
     QLabel,
+    QLineEdit,
     QListWidget,
     QListWidgetItem,
     QMainWindow,
     QMenu,
     QMessageBox,
+    QPlainTextEdit,
     QProgressBar,
     QPushButton,
     QSizePolicy,
     QSplitter,
     QStackedWidget,
     QTableWidgetItem,
+    QTextEdit,
     QVBoxLayout,
     QWidget,
 )
 
 from faithful_reel import __version__
-from faithful_reel.app.actions import ACTS, Actions
+from faithful_reel.app.actions import ACTS, AT_DESK, ON_THE_FINDING, ON_THE_PAGE, Actions
 from faithful_reel.app.history import HistoryPane
 from faithful_reel.app.intake.panel import IntakePanel
 from faithful_reel.app.intake.presenter import IntakePresenter
@@ -123,7 +128,7 @@ class Window(QMainWindow):
         self._wide = number(settings, "view/wide", 0.0, 0.0, WIDEST)
         self.proof.off = frozenset(filter(None, text(settings, "proof/off").split(",")))
         self.opened: list[Path] = []
-        self.actions_ = Actions(self, self._handlers(), settings)
+        self.actions_ = Actions(self, self._handlers(), settings, self._why_not, self.tell)
         self._build()
         self._connect()
         self.set_theme(text(settings, "view/theme", "day"))
@@ -375,6 +380,7 @@ class Window(QMainWindow):
             "proof.accept": self._accept,
             "proof.note": self._note,
             "proof.flag": self._flag,
+            "proof.remark": self._remark,
             "proof.elsewhere": self._elsewhere,
             "proof.names": self.show_names,
             "proof.unheard": self._unheard,
@@ -603,7 +609,6 @@ class Window(QMainWindow):
         self.stack.setCurrentWidget(self.desks[name])
         for other, made in self.desk_buttons.items():
             made.setChecked(other == name)
-        self.actions_.at_desk(name)
         self._desk_changed()
 
     # --- listening ------------------------------------------------------------------------------------------------
@@ -797,6 +802,8 @@ class Window(QMainWindow):
     def _hear_chapter(self) -> None:
         if self.bench.chapter:
             self.proof.hear_chapter(self.bench.chapter.id)
+        else:
+            self.tell("There is nothing to hear: this book has no chapters yet.")
 
     def _rough_cut(self) -> None:
         self.player.stop()
@@ -864,6 +871,30 @@ class Window(QMainWindow):
         words = self.bench.text(chapter).words if chapter else ()
         text = " ".join(w.text for w in words[first : last + 1])
         panel.open_note(f"“{text if len(text) < 32 else text[:30] + ' …'}”", (first, last), None)
+
+    def _why_not(self, act_id: str, by_key: bool) -> str:  # noqa: FBT001 - as the actions call it
+        """Why an act can not be done now: what it works on is not seen."""
+        act = next(a for a in ACTS if a.id == act_id)
+        home = next((desk for desk, acts in AT_DESK.items() if act_id in acts), "")
+        if home and self.stack.currentWidget() is not self.desks[home]:
+            return f"“{act.text.rstrip('…')}” works at the {home.capitalize()} desk (Ctrl+{DESKS.index(home) + 1})."
+        proof = self.desks["proof"]
+        assert isinstance(proof, ProofPanel)
+        if act_id in ON_THE_FINDING and proof.names_shown:
+            return "The names stand where the docket was, so that no finding is seen. Close them first (Ctrl+Shift+W)."
+        focus = QApplication.focusWidget()
+        elsewhere = isinstance(focus, QLineEdit | QComboBox | QAbstractSpinBox | QAbstractItemView | QTextEdit | QPlainTextEdit)
+        if by_key and act_id in ON_THE_PAGE and elsewhere and focus is not proof.list:
+            return f"The key of “{act.text.rstrip('…')}” works on the page and in the docket. Click there first, or use the menu."
+        return ""
+
+    def _remark(self) -> None:
+        panel = self.desks["proof"]
+        assert isinstance(panel, ProofPanel)
+        if self.proof.finding() is None:
+            self.tell("No finding is at hand. Choose one in the docket first (N).")
+        else:
+            panel.open_remark()
 
     def _flag(self) -> None:
         heard = self.proof.word_at(self.player.position) if self.player.playing else self.galley.cursor_word
@@ -968,6 +999,8 @@ class Window(QMainWindow):
     def _master_this(self) -> None:
         if self.bench.chapter:
             self.mastering.master(self.bench.chapter.id)
+        else:
+            self.tell("There is nothing to master: this book has no chapters yet.")
 
     def _view_intake(self) -> None:
         self.show_desk("intake")
@@ -1186,7 +1219,14 @@ class Window(QMainWindow):
             self._tell_faults()
         elif self.bench.session.store.crashed:
             steps = self.bench.session.store.count()
-            self.tell(f"The book was not closed the last time. Its database is whole, and all {steps} steps are here.")
+            lost = self.bench.session.store.lost_steps
+            if lost:
+                self.tell(
+                    f"The last {lost} steps that were saved are missing: the book's log (book.sqlite-wal) is gone. "
+                    f"If you have it, close the book, lay it beside book.sqlite, and open it again. {steps} steps are here."
+                )
+            else:
+                self.tell(f"The book was not closed the last time. Its database is whole, and all {steps} steps are here.")
         self.intake.check_touched(self._tell_faults)
 
     def _tell_faults(self) -> None:

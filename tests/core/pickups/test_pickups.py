@@ -91,7 +91,7 @@ def test_the_call_sheet_says_what_and_where():
     pickup = Pickup("p1", "c1", ("f1",), "Write “that” down, please.", "this", 10, 4, 44_100 * 75, 44_100 * 76)
     say = (("tarrow", "TA-roh"), ("write", "like right"))
     rows = list(csv.reader(io.StringIO(call_sheet([pickup], {"c1": "Low Water"}, 44_100, say))))
-    assert rows[1] == ["1", "Low Water", "1:15.0", "Write “that” down, please.", "this", "write: like right"]
+    assert rows[1] == ["1", "Low Water", "1:15.0", "Write “that” down, please.", "this", "write: like right", ""]
 
 
 @pytest.mark.slow

@@ -48,7 +48,11 @@ class MasterPresenter(Observed):
     def master(self, chapter_id: str) -> None:
         """Master a chapter beside the work."""
         chapter = self.bench.book.chapter(chapter_id)
-        if chapter.reel is None or chapter_id in self.working:
+        if chapter.reel is None:
+            self.bench.tell(f"{chapter.title} has no recording yet. Pair one with it at Intake.")
+            return
+        if chapter_id in self.working:
+            self.bench.tell(f"{chapter.title} is being mastered already.")
             return
         reel, rate, named = chapter.reel, self.bench.book.rate, self.profile  # the job is for the profile as it is now
         profile = load_profile(named)
@@ -87,6 +91,8 @@ class MasterPresenter(Observed):
 
     def master_all(self) -> None:
         """Master every chapter that needs it."""
-        for chapter in self.bench.book.chapters:
-            if self.state(chapter) in ("to do", "out of date", "fails"):
-                self.master(chapter.id)
+        due = [c for c in self.bench.book.chapters if self.state(c) in ("to do", "out of date", "fails")]
+        if not due:
+            self.bench.tell("No chapter needs to be mastered: every master is up to date, or there is no sound yet.")
+        for chapter in due:
+            self.master(chapter.id)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QHBoxLayout, QHeaderView, QVBoxLayout
+from PyQt6.QtWidgets import QHBoxLayout, QHeaderView, QLineEdit, QVBoxLayout
 
 from faithful_reel.app.pickups.presenter import PickupsPresenter
 from faithful_reel.app.theme import Theme
@@ -39,6 +39,12 @@ class PickupsPanel(Desk):
         head.addWidget(receive)
         self.hint = label("", "quiet", wrap=True)
         self.line = label("", "reading", wrap=True)
+        self._note_of = "", ""
+        self.note = QLineEdit()
+        self.note.setAccessibleName("Note for the narrator")
+        self.note.setPlaceholderText("what the narrator is to mind; it stands on the call sheet")
+        self.note.setToolTip("A note on this line; it stands on the call sheet")
+        self.note.editingFinished.connect(self._noted)
         self.hear_original = button("Hear the original", tip="The line as the chapter has it")
         self.hear_original.clicked.connect(self._hear_original)
         self.hear_take = button("Hear the take", tip="The take in the chosen row")
@@ -55,6 +61,7 @@ class PickupsPanel(Desk):
         box.addWidget(self.hint)
         box.addWidget(self.ledger, 3)
         box.addWidget(self.line)
+        box.addWidget(self.note)
         box.addWidget(self.takes, 2)
         box.addLayout(row)
         for view, stretch in ((self.ledger, 0), (self.takes, 1)):
@@ -86,10 +93,22 @@ class PickupsPanel(Desk):
                 self.ledger.selectRow(row)
                 self.ledger.blockSignals(False)
         pickup = presenter.pickup()
-        stages = {"to send": ("to send",), "out": ("sent",), "in": ("in", "chosen"), "spliced": ("spliced", "passed")}
-        counts = ", ".join(f"{sum(p.state.value in states for p in rows)} {name}" for name, states in stages.items())
+        stages = {
+            "to send": ("to send",),
+            "out": ("sent",),
+            "in": ("in", "chosen"),
+            "spliced": ("spliced", "passed"),
+            "dropped": ("dropped",),
+        }
+        numbers = {name: sum(p.state.value in states for p in rows) for name, states in stages.items()}
+        counts = ", ".join(f"{number} {name}" for name, number in numbers.items() if number or name != "dropped")
         self.hint.setText(counts if rows else "Decide a finding as Pickup at the Proof desk, and its line stands here.")
         self.line.setText(pickup.line if pickup else "")
+        self.note.setEnabled(pickup is not None)
+        known = (pickup.id, pickup.note) if pickup else ("", "")
+        if self._note_of != known:  # not while it is being written
+            self._note_of = known
+            self.note.setText(known[1])
         takes = pickup.takes if pickup else ()
         fill(
             self.takes,
@@ -117,6 +136,11 @@ class PickupsPanel(Desk):
         item = self.ledger.item(self.ledger.currentRow(), 0)
         if item is not None and item.data(ROLE) != self._presenter.current:
             self._presenter.choose(str(item.data(ROLE)))
+
+    def _noted(self) -> None:
+        pickup = self._presenter.pickup()
+        if pickup is not None and pickup.id == self._note_of[0]:
+            self._presenter.note(self.note.text())
 
     def _choose(self) -> None:
         if self.takes.currentRow() >= 0:

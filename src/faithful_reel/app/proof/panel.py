@@ -30,9 +30,10 @@ from faithful_reel.app.theme import Theme
 from faithful_reel.app.widgets.galley import Cells, Galley, GalleyContent, Mark, Other
 from faithful_reel.app.widgets.parts import Apart, Desk, button, label, rule, tip
 from faithful_reel.core.book.model import ChapterState
-from faithful_reel.core.book.splicing import placed_joins
+from faithful_reel.core.book.splicing import piece_of, placed_joins
 from faithful_reel.core.book.timeline import finding_spans
 from faithful_reel.core.collate.findings import Decision, Finding, Kind
+from faithful_reel.core.pickups.ledger import DONE
 from faithful_reel.core.units import Span, samples
 
 DOCKET_WIDTH, NAMES_WIDTH = 304, 400
@@ -69,7 +70,7 @@ class ProofPanel(Desk):
         self.names = NamesPane(names)
         self.names.left.connect(self.toggle_names)
         self.galley = Galley()
-        self.galley.mark_clicked.connect(presenter.choose)
+        self.galley.mark_clicked.connect(self._mark_clicked)
         page = QVBoxLayout()
         page.setSpacing(0)
         page.addWidget(self._search_row())
@@ -93,11 +94,18 @@ class ProofPanel(Desk):
         self._theme: Theme | None = None
         self._listed: tuple[object, object] = None, None
         self._noted: tuple[tuple[int, int] | None, Span | None] = None, None
+        self._remark_of = "", ""
         self._unheard: object = None
+        self._fate_of: tuple[object, object] = None, None
+
+    @property
+    def names_shown(self) -> bool:
+        """Whether the names stand in the docket's place."""
+        return self.side.currentWidget() is self.names
 
     def toggle_names(self) -> None:
         """The names in the docket's place, or the docket again."""
-        shown = self.side.currentWidget() is not self.names
+        shown = not self.names_shown
         self.side.setCurrentIndex(1 if shown else 0)
         self._beside.setFixedWidth(NAMES_WIDTH if shown else DOCKET_WIDTH)
         (self.names.view if shown else self.galley).setFocus()
@@ -209,6 +217,27 @@ class ProofPanel(Desk):
             self._presenter.note_sound(kind, sound, self.note_text.text())
         self.close_note()
 
+    def _mark_clicked(self, mark: str) -> None:
+        """Take the finding of a mark in hand; that of a take, the finding that asked for it."""
+        pickup = next((p for p in self._presenter.bench.book.pickups if p.id == mark), None)
+        wanted = mark if pickup is None else next(iter(pickup.findings), "")
+        if wanted:
+            self._presenter.choose(wanted)
+
+    def open_remark(self) -> None:
+        """Write on the card's line for the note."""
+        self.remark.setFocus()
+        self.remark.selectAll()
+
+    def back_to_page(self) -> None:
+        """The keys work on the page again."""
+        self.galley.setFocus()
+
+    def _remarked(self) -> None:
+        finding = self._presenter.finding()
+        if finding is not None and finding.id == self._remark_of[0]:
+            self._presenter.write_note(self.remark.text())
+
     def _docket(self) -> QWidget:
         side = QWidget()
         side.setObjectName("side")
@@ -282,6 +311,13 @@ class ProofPanel(Desk):
         grid.addWidget(self._heard_name, 2, 0, Qt.AlignmentFlag.AlignTop)
         grid.addWidget(self.heard, 2, 1)
         grid.addWidget(self.why, 3, 0, 1, 2)
+        self.remark = QLineEdit()
+        self.remark.setAccessibleName("Note on the finding")
+        self.remark.setPlaceholderText("note for the narrator (E)")
+        self.remark.setToolTip("What is to be said of this finding; it goes out with the pickup (E)")
+        self.remark.editingFinished.connect(self._remarked)
+        self.remark.returnPressed.connect(self.back_to_page)
+        grid.addWidget(self.remark, 6, 0, 1, 2)
         grid.setColumnStretch(1, 1)
         row = QHBoxLayout()
         row.setSpacing(5)
@@ -329,6 +365,9 @@ class ProofPanel(Desk):
         if self._listed[0] is not findings or self._listed[1] != (state, sieve, tuple(map(id, others))):
             self._listed = findings, (state, sieve, tuple(map(id, others)))
             self._refresh_docket(chapter)
+        elif chapter is not None and (self._fate_of[0] is not chapter.reel or self._fate_of[1] is not bench.book.pickups):
+            self._refresh_card(presenter.finding())
+        self._fate_of = (chapter.reel if chapter else None), bench.book.pickups
         if chapter is None:
             self.galley.set_content(GalleyContent(), None)
             self.galley.set_empty_text("This book has no chapters yet. Bring in the manuscript at Intake.")
@@ -374,9 +413,16 @@ class ProofPanel(Desk):
         cells = self._set[1]
         marks = []
         findings = self._presenter.bench.findings(chapter)
+        done = {f for p in bench.book.pickups if p.chapter == chapter.id and p.state in DONE for f in p.findings}
+        for p in bench.book.pickups:  # what was read again and is in is seen as such
+            span = piece_of(chapter.reel, p.id) if chapter.reel and p.chapter == chapter.id and p.state in DONE else None
+            if span is not None:
+                marks.append(
+                    Mark(p.id, "take", p.first_word, p.word_count, span.start, span.stop, f"take in, {p.state.value}", "pickup")
+                )
         for f, span in zip(findings, finding_spans(chapter, findings), strict=True):
-            gone = span is None and f.kind.value in ("added", "repeated", "false_start", "pause", "noise")
-            if not gone:
+            gone = span is None and f.stop > f.start and bool(chapter.reel)
+            if not gone and f.id not in done:
                 start, stop = (span.start, span.stop) if span else (-1, -1)
                 doubtful = self._presenter.is_folded(f)
                 marks.append(
@@ -453,6 +499,7 @@ class ProofPanel(Desk):
             for widget in (self.written, self._written_name, self.heard, self._heard_name, self.swap_button):
                 widget.hide()
             self.why.setText("")
+            self.remark.hide()
             for made in self.decide_buttons.values():
                 made.setChecked(False)
             return
@@ -466,7 +513,11 @@ class ProofPanel(Desk):
             widget.setVisible(bool(text))
             name.setVisible(bool(text))
         take = self._presenter.take_note(f)
-        self.why.setText("\n".join(filter(None, (take, _evidence(f)))))
+        self.why.setText("\n".join(filter(None, (self._presenter.fate(f), take, _evidence(f)))))
+        if self._remark_of != (f.id, f.note):  # not while it is being written
+            self._remark_of = f.id, f.note
+            self.remark.setText(f.note)
+        self.remark.show()
         self.swap_button.setVisible(bool(take))
         for decision, made in self.decide_buttons.items():
             made.setCheckable(True)
@@ -527,6 +578,4 @@ def _evidence(f: Finding) -> str:
     ]
     if e.witness is not None:
         parts.append("the sound itself speaks " + next(words for least, words in WITNESS if e.witness > least))
-    if f.note:
-        parts.append(f.note)
     return "; ".join(parts)

@@ -133,6 +133,8 @@ class ProofPresenter(Observed):
             at = self._at(rows, -1 if by > 0 else len(rows))
             chapter, finding = rows[min(len(rows) - 1, max(0, at + by))]
             self.choose(finding.id, chapter)
+        else:
+            self.bench.tell("The docket shows no finding here.")
 
     def span(self, finding: Finding) -> Span | None:
         """Where a finding is heard now."""
@@ -148,6 +150,7 @@ class ProofPresenter(Observed):
             return self._decide_several(decision, note)
         chapter, finding = self.bench.chapter, self.finding()
         if chapter is None or finding is None:
+            self.bench.tell("No finding is at hand. Choose one in the docket first (N).")
             return False
         rows = self.rows()
         following = next((row for row in rows[self._at(rows, -1) + 1 :] if row[1].decision is Decision.OPEN), None)
@@ -335,6 +338,7 @@ class ProofPresenter(Observed):
         """Cut the chapter at hand down to its last complete readings, in one step."""
         chapter = self.bench.chapter
         if chapter is None:
+            self.bench.tell("There is nothing to cut: this book has no chapters yet.")
             return False
         try:
             heard, text = self.bench.hearing(chapter), self.bench.text(chapter)
@@ -479,9 +483,15 @@ class ProofPresenter(Observed):
 
     def _selected(self, first_word: int, last_word: int) -> tuple[ChapterState, Span] | None:
         chapter = self.bench.chapter
-        if chapter is None or chapter.reel is None or first_word < 0:
+        if chapter is None or chapter.reel is None:
+            self.bench.tell("This chapter has no recording yet. Pair one with it at Intake.")
+            return None
+        if first_word < 0:
+            self.bench.tell("Select the words first: click on the page, then Shift+click.")
             return None
         span = span_of(self.bench.tokens(chapter), first_word, last_word)
+        if span is None:
+            self.bench.tell("These words are not heard in the reel, so there is no sound to work on.")
         return (chapter, span) if span else None
 
     def cut_and_close(self, first_word: int, last_word: int) -> bool:
@@ -505,6 +515,8 @@ class ProofPresenter(Observed):
     def split(self, position: int) -> bool:
         """Cut the piece in two at a position."""
         chapter = self.bench.chapter
+        if chapter is None:
+            self.bench.tell("There is nothing to split: this book has no chapters yet.")
         return chapter is not None and self.bench.do(EditReel(chapter.id, SplitAt(position)))
 
     def move_join(self, position: int, by_s: float) -> bool:

@@ -9,6 +9,7 @@ from faithful_reel.app.workbench import Observed, Workbench
 from faithful_reel.core.book.commands import MarkReleased, SetDetails
 from faithful_reel.core.jobs import Watch
 from faithful_reel.core.measure.profile import load_profile
+from faithful_reel.core.pickups.ledger import WAITING
 from faithful_reel.core.release.package import Entry, Released, release_chapters
 
 
@@ -27,7 +28,7 @@ class ReleasePresenter(Observed):
         found = [f"{c.title}: master {self.mastering.state(c)}" for c in book.chapters if self.mastering.state(c) != "passes"]
         if not book.author or not book.narrator:
             found.append("author and narrator are not named")
-        waiting = [p for p in book.pickups if p.state.value not in ("spliced", "passed")]
+        waiting = [p for p in book.pickups if p.state in WAITING]
         if waiting:
             found.append(f"{len(waiting)} pickups are not spliced")
         return found

@@ -9,14 +9,19 @@ from faithful_reel.app.splice.presenter import SplicePresenter
 from faithful_reel.app.theme import Theme
 from faithful_reel.app.widgets.parts import ROLE, Desk, button, fill, label, table
 from faithful_reel.app.widgets.trio import Trio, TrioBoundary, TrioWord
-from faithful_reel.core.book.splicing import Preview, piece_of
-from faithful_reel.core.pickups.ledger import Pickup, State
+from faithful_reel.core.book.splicing import InPlace, Preview, piece_of
+from faithful_reel.core.pickups.ledger import DONE, Pickup, State
+from faithful_reel.core.pickups.placing import Spliced
 from faithful_reel.core.reel.reel import Lane, Piece, Reel
 from faithful_reel.core.splice.boundaries import Boundary
 from faithful_reel.core.splice.seam import Seam
 from faithful_reel.core.units import Span
 
 SHOWN_PROPOSALS = 4
+IN_WORDS = {
+    State.SPLICED: "The take is in: this is how it stands in the chapter. Hear it in context, then pass it.",
+    State.PASSED: "The take is in, and passed.",
+}
 
 
 class SplicePanel(Desk):
@@ -109,12 +114,14 @@ class SplicePanel(Desk):
             self.rows.selectRow(rows.index(pickup))
             self.rows.blockSignals(False)
         preview = presenter.preview()
-        self.hint.setText(presenter.problem)
-        self.hint.setVisible(bool(presenter.problem))
+        placed = presenter.in_place()
+        told = "" if placed is None or pickup is None else IN_WORDS[pickup.state]
+        self.hint.setText(presenter.problem or told)
+        self.hint.setVisible(bool(presenter.problem or told))
         self._fill_proposals(preview)
-        self._fill_seam(preview)
-        self._show_trio(pickup, preview)
-        done = pickup is not None and pickup.state in (State.SPLICED, State.PASSED)
+        self._fill_seam(preview.made if preview else placed)
+        self._show_trio(pickup, preview, placed)
+        done = pickup is not None and pickup.state in DONE
         self.place.setEnabled(preview is not None)
         self.passed.setEnabled(pickup is not None and pickup.state is State.SPLICED)
         for widget in (self.hear_before, self.hear_after, self.hear_context):
@@ -136,13 +143,13 @@ class SplicePanel(Desk):
             combo.setEnabled(bool(ranked))
             combo.blockSignals(False)
 
-    def _fill_seam(self, preview: Preview | None) -> None:
+    def _fill_seam(self, made: Spliced | InPlace | None) -> None:
         rows = []
-        if preview:
-            natural = preview.made.natural
+        if made:
+            natural = made.natural
             for name, seam in (
-                ("where it begins", preview.made.seam_in),
-                ("where it ends", preview.made.seam_out),
+                ("where it begins", made.seam_in),
+                ("where it ends", made.seam_out),
                 ("natural here, at most", natural),
             ):
                 if seam is None:
@@ -160,7 +167,7 @@ class SplicePanel(Desk):
                 )
         fill(self.seam, rows)
 
-    def _show_trio(self, pickup: Pickup | None, preview: Preview | None) -> None:
+    def _show_trio(self, pickup: Pickup | None, preview: Preview | None, placed: InPlace | None) -> None:
         bench = self._presenter.bench
         if pickup is None:
             self.trio.set_content(
@@ -168,10 +175,23 @@ class SplicePanel(Desk):
             )
             return
         chapter = bench.book.chapter(pickup.chapter)
+        if placed is not None and chapter.reel is not None:
+            known = bench.book.recording(chapter.recording)
+            as_came = Reel((Lane("original", (Piece(known.hash, 0, known.length),)),))
+            end = max((word[3][1] for word in placed.words if word[3]), default=0)
+            as_read = Reel((Lane("take", (Piece(pickup.takes[pickup.chosen].recording, 0, end + 10 * bench.book.rate),)),))
+            self.trio.set_content(
+                tuple(TrioWord(*word) for word in placed.words),
+                (),
+                (bench.columns(as_came), bench.columns(chapter.reel), bench.columns(as_read)),
+                "",
+            )
+            return
         if preview is None:
             state = {
-                "spliced": "This take is in. Hear it in context, then pass it.",
-                "passed": "This pickup is spliced and passed.",
+                "spliced": "This take was put in, but it is no longer in the reel.",
+                "passed": "This take was put in and passed, but it is no longer in the reel.",
+                "dropped": "This line is not wanted any more. Decide its finding as Pickup again to use the take.",
             }
             self.trio.set_content((), (), (None, None, None), state.get(pickup.state.value, self._presenter.problem))
             return

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from faithful_reel.app.workbench import Observed, Workbench
 from faithful_reel.core.book.commands import PassPickup, PlaceSplice
-from faithful_reel.core.book.splicing import Preview, preview_splice
+from faithful_reel.core.book.splicing import InPlace, Preview, in_place, preview_splice
 from faithful_reel.core.errors import AppError
-from faithful_reel.core.pickups.ledger import Pickup, State
+from faithful_reel.core.pickups.ledger import DONE, WAITING, Pickup, State
 from faithful_reel.core.reel.reel import Reel
 from faithful_reel.core.reel.render import FileSources, Renderer
 
@@ -22,6 +22,7 @@ class SplicePresenter(Observed):
         self.match_level = True
         self.problem = ""
         self._preview: tuple[object, Preview] | None = None
+        self._in_place: tuple[tuple[object, object], InPlace | None] | None = None
         self._sources = FileSources(bench.path_of)
 
     def rows(self) -> list[Pickup]:
@@ -64,7 +65,7 @@ class SplicePresenter(Observed):
         """The splice as it would be now; None, with `problem` told, where it can not be done or is done."""
         pickup = self.pickup()
         self.problem = ""
-        if pickup is None or pickup.state in (State.SPLICED, State.PASSED):
+        if pickup is None or pickup.state not in WAITING:
             return None
         chapter = self.bench.book.chapter(pickup.chapter)
         hearing = self.bench.hearing(chapter)
@@ -90,10 +91,30 @@ class SplicePresenter(Observed):
             self._preview = (key, made)
         return self._preview[1]
 
+    def in_place(self) -> InPlace | None:
+        """How the take at hand stands in the reel, where it is in."""
+        pickup = self.pickup()
+        if pickup is None or pickup.state not in DONE:
+            return None
+        chapter = self.bench.book.chapter(pickup.chapter)
+        hearing = self.bench.hearing(chapter)
+        if hearing is None:
+            return None
+        key = (pickup, chapter.reel)
+        if self._in_place is None or self._in_place[0][0] is not pickup or self._in_place[0][1] is not chapter.reel:
+            try:
+                self._in_place = key, in_place(self.bench.book, chapter, pickup, hearing, self._renderer)
+            except AppError as problem:
+                self.problem = str(problem)
+                return None
+        return self._in_place[1]
+
     def place(self) -> bool:
         """Put the take in."""
         pickup, preview = self.pickup(), self.preview()
         if pickup is None or preview is None:
+            done = pickup is not None and pickup.state in DONE
+            self.bench.tell("This take is in already." if done else self.problem or "No pickup has a take to put in.")
             return False
         self.current = pickup.id
         return self.bench.do(PlaceSplice(pickup.chapter, pickup.id, preview.plan.command))
@@ -101,6 +122,8 @@ class SplicePresenter(Observed):
     def pass_(self) -> bool:
         """The splice was heard and is good; go on to the next."""
         pickup = self.pickup()
+        if pickup is None:
+            self.bench.tell("No splice is at hand to be passed.")
         if pickup is None or not self.bench.do(PassPickup(pickup.id)):
             return False
         following = next((p for p in self.rows() if p.state in (State.IN, State.CHOSEN)), None)

@@ -545,7 +545,7 @@ class Galley(QAbstractScrollArea):
     def _cells_of(self, mark: Mark) -> list[int]:
         """The cells that a mark stands on: written words, or the extra heard ones within its time."""
         cells = self._content.cells
-        if mark.kind in ("misread", "skipped", "name", "other") and mark.count:
+        if mark.kind in ("misread", "skipped", "name", "other", "take") and mark.count:
             first, stop = bisect_left(self._written, mark.first), bisect_left(self._written, mark.first + mark.count)
             return [i for i in range(first, stop) if cells.words[i] >= 0]
         if mark.kind in ("added", "repeated", "false_start"):
@@ -985,6 +985,9 @@ class Galley(QAbstractScrollArea):
         elif mark.kind == "name" and here:  # struck under twice: look at how it is spoken
             for dy in (0, 3):
                 painter.drawLine(QPointF(here[0][0], base + dy), QPointF(here[-1][1], base + dy))
+        elif mark.kind == "take" and here:  # set in: a tray under the words that were read again
+            a, b = here[0][0] - 2, here[-1][1] + 2
+            painter.drawPolyline(QPolygonF([QPointF(a, base), QPointF(a, base + 5), QPointF(b, base + 5), QPointF(b, base)]))
         elif mark.kind == "other" and here:
             painter.drawLine(QPointF(here[0][0], base + 2), QPointF(here[-1][1], base + 2))
         elif mark.kind == "pause" and line.ts:

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Callable
 from dataclasses import dataclass
+
+import numpy as np
 
 from faithful_reel.core.book.mending import tone_of
 from faithful_reel.core.book.model import Book, ChapterState
@@ -17,6 +20,7 @@ from faithful_reel.core.reel.reel import Lane, Piece, Reel, places_of
 from faithful_reel.core.reel.render import Renderer
 from faithful_reel.core.splice.boundaries import Side
 from faithful_reel.core.splice.place import Plan, planned_splice
+from faithful_reel.core.splice.seam import Seam, natural_seam, seam_at
 from faithful_reel.core.units import Signal, Span
 
 EDGE_S = 0.25
@@ -129,6 +133,55 @@ def preview_splice(
         theirs = take.words[offset] if offset < len(take.words) and take.words[offset][0] >= 0 else None
         words.append((text, (here.start, here.stop) if here else None, theirs))
     return Preview(plan, after, made, Span(lo, hi), Span(take_lo, take_hi), tuple(words))
+
+
+@dataclass(frozen=True, slots=True)
+class InPlace:
+    """A take that is in: where it stands in the reel, its seams there, and every word of the line in all three sounds.
+
+    `original` positions are in the chapter's recording, `result` in the reel, `take` in the pickup recording.
+    """
+
+    span: Span
+    seam_in: Seam
+    seam_out: Seam
+    natural: Seam | None
+    words: tuple[tuple[str, tuple[int, int] | None, tuple[int, int] | None, tuple[int, int] | None, bool], ...]
+
+
+def in_place(
+    book: Book, chapter: ChapterState, pickup: Pickup, hearing: Hearing, render_of: Callable[[Reel], Renderer]
+) -> InPlace | None:
+    """How a spliced pickup stands in the reel as it is now; None where its take is no longer there."""
+    reel = chapter.reel
+    span = piece_of(reel, pickup.id) if reel else None
+    if reel is None or span is None or not 0 <= pickup.chosen < len(pickup.takes):
+        return None
+    take = pickup.takes[pickup.chosen]
+    lane = reel.lanes[0]
+    piece = next(s for s in lane.segments if isinstance(s, Piece) and s.take == pickup.id)
+    words = []
+    for offset, text in enumerate(pickup.line.split()):
+        index = pickup.first_word + offset
+        placed = hearing.placed[index] if index < len(hearing.placed) else None
+        theirs = take.words[offset] if offset < len(take.words) and take.words[offset][0] >= 0 else None
+        middle = sum(theirs) // 2 if theirs else -1
+        result: tuple[int, int] | None = None
+        inside = theirs is not None and piece.start <= middle < piece.stop
+        if theirs and inside:
+            result = theirs[0] - piece.start + span.start, theirs[1] - piece.start + span.start
+        elif placed and (found := places_of(reel, chapter.recording, Span(placed.start, placed.stop))):
+            result = found[0].start, found[-1].stop
+        words.append((text, (placed.start, placed.stop) if placed else None, result, theirs, inside))
+    rate = book.rate
+    start, stop = max(0, span.start - 4 * rate), min(len(reel), span.stop + 4 * rate)
+    x = np.atleast_2d(render_of(reel).render(start, stop)).mean(axis=0)
+    edges = [(a.stop + b.start) // 2 for a, b in itertools.pairwise(hearing.heard)]
+    near = [p.start for e in edges if (found := places_of(reel, chapter.recording, Span(e, e))) for p in found[:1]]
+    near = [at - start for at in near if start + rate // 2 < at < span.start - rate // 10][-8:]
+    return InPlace(
+        span, seam_at(x, span.start - start, rate), seam_at(x, span.stop - start, rate), natural_seam(x, near, rate), tuple(words)
+    )
 
 
 def placed_joins(reel: Reel) -> tuple[int, ...]:
