@@ -76,7 +76,7 @@ from faithful_reel.core.collate.flaws import Flaw
 from faithful_reel.core.collate.proofing import wake
 from faithful_reel.core.hear.ears import ENGLISH, LANGUAGES
 from faithful_reel.core.measure.picture import spectrogram
-from faithful_reel.core.reel.reel import Lane, Piece, Reel
+from faithful_reel.core.reel.reel import Lane, Piece, Reel, recordings_of
 from faithful_reel.core.reel.render import FileSources, Renderer
 from faithful_reel.core.text import manuscript
 from faithful_reel.core.units import Signal, Span, clock, ratio
@@ -537,7 +537,7 @@ class Window(QMainWindow):
         key = (
             reel,
             chapter.hearing if chapter else "",
-            self.bench.overview(chapter.recording) is not None if chapter and chapter.recording else False,
+            tuple(self.bench.overview(r) is not None for r in recordings_of(reel)) if reel else (),
         )
         if key == self._loupe_shown:
             return

@@ -9,6 +9,7 @@ from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QHeaderView, QVBoxLayout
 from faithful_reel.app.master.presenter import MasterPresenter
 from faithful_reel.app.theme import DAY, Theme
 from faithful_reel.app.widgets.parts import ROLE, Desk, EvennessPlot, button, fill, label, table
+from faithful_reel.core.book.model import Master
 from faithful_reel.core.measure.profile import load_profile, profile_names
 
 FORMATS = {"MP3, 192 kbit/s constant": ".mp3", "FLAC, 24 bit": ".flac", "WAV, 24 bit": ".wav"}
@@ -18,9 +19,19 @@ COLUMNS = (
     ("true_peak_db", "True peak", "true_peak"),
     ("lufs", "Loudness", "loudness"),
     ("noise_floor_db", "Noise floor", "noise_floor"),
+    ("pause_floor_db", "Pauses", "pause_floor"),
     ("head_s", "Head", "head"),
     ("tail_s", "Tail", "tail"),
 )
+
+
+def _told(master: Master) -> str:
+    """What was done to a chapter, and every rule that it fails."""
+    failing = [
+        f"{rule.replace('_', ' ')} {value} (asked {limit})" for rule, limit, value, passed in master.verdicts if not passed
+    ]
+    fails = f"Fails: {'; '.join(failing)}.\n" if failing else ""
+    return fails + "Done: " + "; ".join(master.steps)
 
 
 class MasterPanel(Desk):
@@ -122,9 +133,7 @@ class MasterPanel(Desk):
                 self.table.selectRow(r)
                 self.table.blockSignals(False)
         self.plot.set_rows(dots, load_profile(presenter.profile).rms_db or (-25.0, -21.0))
-        self.steps.setText(
-            "Done: " + "; ".join(at_hand.master.steps) if at_hand and at_hand.master else "Nothing was done to this chapter yet."
-        )
+        self.steps.setText(_told(at_hand.master) if at_hand and at_hand.master else "Nothing was done to this chapter yet.")
         self.one.setEnabled(at_hand is not None and at_hand.reel is not None and presenter.state(at_hand) != "working")
         self.all.setEnabled(any(presenter.state(c) in ("to do", "out of date", "fails") for c in book.chapters))
         for widget in (self.before, self.after):

@@ -20,7 +20,8 @@ def finding_line(f: Finding) -> str:
     """A finding in one line."""
     if f.written and f.heard and f.kind.value == "misread":
         return f"{f.written} → {f.heard}"
-    return f.written or f.heard or f.note or f.evidence.note
+    own = f.note if f.id.startswith("h") else ""  # of a finding by hand the note is all there is
+    return f.written or f.heard or own or f.evidence.note or f.note
 
 
 class DocketModel(QAbstractListModel):

@@ -34,6 +34,7 @@ from faithful_reel.core.book.splicing import piece_of, placed_joins
 from faithful_reel.core.book.timeline import finding_spans
 from faithful_reel.core.collate.findings import Decision, Finding, Kind
 from faithful_reel.core.pickups.ledger import DONE
+from faithful_reel.core.reel.reel import recordings_of
 from faithful_reel.core.units import Span, samples
 
 DOCKET_WIDTH, NAMES_WIDTH = 304, 400
@@ -378,7 +379,7 @@ class ProofPanel(Desk):
             bench.early.get(chapter.id),
             presenter.off,
             bench.book.pickups,
-            tuple(bench.overview(r) is not None for r in _recordings(chapter)),
+            tuple(bench.overview(r) is not None for r in (recordings_of(chapter.reel) if chapter.reel else ())),
         )
         if key != self._shown:
             same_chapter = isinstance(self._shown, tuple) and self._shown[0].id == chapter.id
@@ -432,7 +433,7 @@ class ProofPanel(Desk):
         if reel is None:
             return GalleyContent(cells, tuple(marks), rate=bench.book.rate, pages=self._pages, breaks=frozenset(text.breaks))
         lanes = [(lane, lane.starts()) for lane in reel.lanes]
-        drawn = tuple(bench.overview(r) is not None for r in _recordings(chapter))
+        drawn = tuple(bench.overview(r) is not None for r in (recordings_of(chapter.reel) if chapter.reel else ()))
 
         def under(start: int, stop: int) -> object:
             return drawn, [lane.between(Span(start, stop), starts) for lane, starts in lanes]
@@ -517,6 +518,7 @@ class ProofPanel(Desk):
         if self._remark_of != (f.id, f.note):  # not while it is being written
             self._remark_of = f.id, f.note
             self.remark.setText(f.note)
+            self.remark.setCursorPosition(0)
         self.remark.show()
         self.swap_button.setVisible(bool(take))
         for decision, made in self.decide_buttons.items():
@@ -546,11 +548,6 @@ class ProofPanel(Desk):
             self._presenter.select(keys)
         elif self._presenter.selected:
             self._presenter.select(())
-
-
-def _recordings(chapter: ChapterState) -> list[str]:
-    segments = chapter.reel.lanes[0].segments if chapter.reel is not None else ()
-    return list(dict.fromkeys(s.recording for s in segments if s.recording))
 
 
 def _shortened(text: str) -> str:

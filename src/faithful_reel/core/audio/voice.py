@@ -29,11 +29,12 @@ EDGE_DB, EDGE_SPREADS = 3.0, 3.0
 REACH_FRAMES = 10
 """As far outwards at most: a soft onset or ending, not a room that is a little louder here than there."""
 SURE_DB = 8.0
-"""A floor never stands farther over the quietest twentieth of the whole: music or a held vowel is no room, however even."""
+"""A floor never stands farther over the quietest fifth of the whole: music or a held vowel is no room, however even."""
 DEEPEST_DB = 55.0
 """Under the loud parts by more than this nothing is heard beside them."""
 SEED_FRAMES, GAP_FRAMES = 4, 6
 PAUSE_FRAMES, QUIET_FRAMES, EDGE_FRAMES = 15, 10, 2
+WITHOUT_PAUSE_S, EVERY_FRAMES = 10.0, 250
 SOUND_DB = -120.0
 """Under this a frame is digital silence."""
 
@@ -82,11 +83,15 @@ class Voice:
     def pause_levels(self) -> NDArray[np.float64]:
         """Level in dB of the quietest 0.2 s of every pause of 0.3 s and more, away from its edges: (pauses,).
 
-        Pauses of digital silence are left out: they say nothing of the room.
+        Pauses of digital silence are left out: they say nothing of the room.  Where there is no pause in more than ten
+        seconds, something sounds all the time: then the quietest 0.2 s of every five seconds are judged.
         """
         power = 10 ** (self.levels / 10)
         found = []
-        for a, b in self.pauses():
+        stretches = self.pauses()
+        if not stretches and len(self.levels) * FRAME_S > WITHOUT_PAUSE_S:
+            stretches = [(a, a + EVERY_FRAMES) for a in range(0, len(self.levels) - EVERY_FRAMES, EVERY_FRAMES)]
+        for a, b in stretches:
             inner = power[a + EDGE_FRAMES : b - EDGE_FRAMES]
             inner = inner[inner > 10 ** (SOUND_DB / 10)]
             if len(inner) >= QUIET_FRAMES:
@@ -160,7 +165,7 @@ def speaking(bands: NDArray[np.float64], levels: NDArray[np.float64]) -> NDArray
     Notes
     -----
     Own rule.  The floor is the least 100 ms within two seconds on either side, so that it follows a room that drifts; yet never
-    far over the quietest twentieth of the whole, so that a held tone is no floor.
+    far over the quietest fifth of the whole, so that a held tone is no floor.
     """
     from scipy.ndimage import minimum_filter1d
 
@@ -172,7 +177,7 @@ def speaking(bands: NDArray[np.float64], levels: NDArray[np.float64]) -> NDArray
     width = 2 * round(FLOOR_S / FRAME_S) + 1
     seeds, edges = np.zeros(n, bool), np.zeros(n, bool)
     for row, spread in zip(heights, SPREAD_DB, strict=False):
-        low, high = np.percentile(row[sound], [5, 95])
+        low, high = np.percentile(row[sound], [20, 95])
         near = minimum_filter1d(np.where(sound, row, np.inf), width, mode="nearest") + BIAS * spread
         floor = np.maximum(np.minimum(near, low + SURE_DB), high - DEEPEST_DB)
         seeds |= row > floor + SEED_DB + SEED_SPREADS * spread

@@ -25,13 +25,13 @@ DEAD_DB = -96.0
 DEAD_CHANNEL_DB = -90.0
 
 _WEIGHTS: dict[int, tuple[float, ...]] = {
-    4: (1, 1, 1.41, 1.41),
+    4: (1, 1, 1, 1.41),
     5: (1, 1, 1, 1.41, 1.41),
     6: (1, 1, 1, 0, 1.41, 1.41),
     8: (1, 1, 1, 0, 1.41, 1.41, 1.41, 1.41),
 }
 """ITU-R BS.1770-4 annex 1, table 3, in the channel order of WAVE files: surround channels weigh 1.41, the effects channel
-nothing.  Of eight channels those at the back too, as FFmpeg does."""
+nothing.  Four are taken for left, right, centre and back, and of eight those at the back weigh as much, as FFmpeg has it."""
 
 # ITU-R BS.1770-4 annex 2, table: the 48-tap, four-phase interpolating filter (from memory, checked in the tests
 # against an oversampled sine); phases 2 and 3 mirror 1 and 0.

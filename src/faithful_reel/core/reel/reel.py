@@ -175,6 +175,11 @@ def joined_reels(reels: Sequence[Reel]) -> Reel:
     return Reel(tuple(Lane(name, tuple(s for r in reels for s in r.lanes[k].segments)) for k, name in enumerate(names)))
 
 
+def recordings_of(reel: Reel) -> list[str]:
+    """The recordings that are heard in the first lane, each once."""
+    return list(dict.fromkeys(s.recording for s in reel.lanes[0].segments if s.recording)) if reel.lanes else []
+
+
 def places_of(reel: Reel, recording: str, span: Span) -> list[Span]:
     """Where a stretch of a recording is heard in the reel, in reel time, in order; empty where it was cut."""
     found: list[Span] = []
