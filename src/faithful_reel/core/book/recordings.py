@@ -141,7 +141,7 @@ def overview(folder: Path, book: Book, recording: Recording) -> Overview:
 def _kept_overview(path: Path, length: int) -> Overview | None:
     """An overview from the cache; None for one that is damaged or of another length."""
     try:
-        with np.load(path) as file:
+        with path.open("rb") as raw, np.load(raw) as file:  # by name it would leave a damaged one open
             levels = tuple(np.asarray(file[f"level{k}"], np.float32) for k in range(len(file.files) - 1))
             found = Overview(int(file["length"]), levels)
     except (OSError, ValueError, TypeError, LookupError, EOFError, zipfile.BadZipFile, zlib.error, NotImplementedError):

@@ -6,11 +6,8 @@ from dataclasses import dataclass, replace
 from typing import Literal
 
 from faithful_reel.core.errors import EditRefused
-from faithful_reel.core.reel.reel import LIKE, SOFT, Join, Lane, Piece, Reel, RoomTone, Segment
+from faithful_reel.core.reel.reel import LIKE, SOFT, Join, Lane, Piece, Reel, RoomTone, Segment, runs_on
 from faithful_reel.core.units import Span
-
-UNHEARD = Join(0, "equal_gain")
-"""Between two pieces of which the second runs on from the first."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -199,7 +196,7 @@ class PutBackSound:
     |  a  |  b  |   ->   |  a  | back |  b  |
           ^
 
-    Where it runs on from or into the piece beside it, there is no crossfade: the sound is as it was before it was cut.
+    Where it runs on from or into the piece beside it, the two are one piece again: the sound is as it was before it was cut.
     With `over` it takes the place of so many samples that lie there instead, and nothing moves.
     """
 
@@ -229,27 +226,21 @@ class PutBackSound:
                     else lane
                 )
                 continue
-            before, after = lane.beside(span)
-            runs_on = _runs_on(before, piece)
-            lanes.append(
-                lane.replaced(
-                    _within(lane, span),
-                    (replace(piece, join=UNHEARD if runs_on else SOFT),),
-                    UNHEARD if _runs_on(piece, after) else SOFT,
-                )
-            )
+            starts = lane.starts()
+            left = list(lane.between(Span(0, self.at), starts))
+            right = list(lane.between(Span(span.stop, starts[-1]), starts))
+            first = left[-1] if left else None
+            if isinstance(first, Piece) and runs_on(first, piece):
+                left.pop()
+                piece = replace(first, stop=piece.stop)
+            following = right[0] if right else None
+            if isinstance(following, Piece) and runs_on(piece, following):
+                right.pop(0)
+                piece = replace(piece, stop=following.stop)
+            elif right:
+                right[0] = replace(right[0], join=SOFT)
+            lanes.append(Lane(lane.name, (*left, piece, *right)))
         return Reel(tuple(lanes))
-
-
-def _runs_on(first: Segment | None, second: Segment | None) -> bool:
-    """Whether a segment is the very sound that follows another."""
-    return (
-        isinstance(first, Piece)
-        and isinstance(second, Piece)
-        and first.recording == second.recording
-        and first.stop == second.start
-        and first.gain_db == second.gain_db
-    )
 
 
 def _within(lane: Lane, span: Span) -> Span:

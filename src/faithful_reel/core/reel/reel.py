@@ -71,6 +71,16 @@ def _part(segment: Segment, start: int, stop: int) -> Segment:
     return replace(segment, length=stop - start, offset=segment.offset + start, join=join)
 
 
+def runs_on(first: Segment, second: Segment) -> bool:
+    """Whether the second is the very sound that follows the first, at the same gain: together they are one piece."""
+    return (
+        isinstance(first, Piece)
+        and isinstance(second, Piece)
+        and (first.recording, first.stop, first.gain_db, first.take)
+        == (second.recording, second.start, second.gain_db, second.take)
+    )
+
+
 @dataclass(frozen=True, slots=True)
 class Lane:
     """One voice or one music part, segments end to end."""
@@ -122,11 +132,6 @@ class Lane:
         if right and after is not None:
             right = (replace(right[0], join=after), *right[1:])
         return Lane(self.name, (*left, *(s for s in middle if len(s)), *right))
-
-    def beside(self, span: Span) -> tuple[Segment | None, Segment | None]:
-        """The segments that end where `span` begins and begin where it ends."""
-        left, right = self.between(Span(0, span.start)), self.between(Span(span.stop, len(self)))
-        return left[-1] if left else None, right[0] if right else None
 
     def mapped(self, span: Span, change: Callable[[Segment], Segment]) -> Lane:
         """Change the segments of a stretch; those that straddle its ends are split there."""

@@ -6,6 +6,7 @@ import os
 from bisect import bisect_right
 from collections import OrderedDict
 from collections.abc import Callable, Iterator
+from dataclasses import replace
 from pathlib import Path
 from tempfile import TemporaryFile
 from typing import Any
@@ -167,7 +168,7 @@ class Renderer:
             lo, hi = max(first, boundary - length // 2), min(last, boundary + length // 2)
             if hi > lo:
                 at = (np.arange(lo, hi) - (boundary - length // 2) + 0.5) / length
-                gain[lo - first : hi - first] *= fade(at if rising else 1 - at, lane.segments[join_index].join)
+                gain[lo - first : hi - first] *= fade(at if rising else 1 - at, _shaped(lane, join_index))
         return gain.astype(np.float32)
 
     def _raw(self, segment: Segment, first: int, last: int) -> Signal:
@@ -210,6 +211,17 @@ def _scattered(k: int, seed: int) -> int:
     z = ((z ^ (z >> 30)) * 0xBF58476D1CE4E5B9) & 0xFFFFFFFFFFFFFFFF
     z = ((z ^ (z >> 27)) * 0x94D049BB133111EB) & 0xFFFFFFFFFFFFFFFF
     return z ^ (z >> 31)
+
+
+def _shaped(lane: Lane, index: int) -> Join:
+    """The join before a segment; between two stretches of the very same sound equal gain, which does not swell."""
+    before, after = lane.segments[index - 1], lane.segments[index]
+    like = (
+        isinstance(before, Piece)
+        and isinstance(after, Piece)
+        and (before.recording, before.stop) == (after.recording, after.start)
+    )
+    return replace(after.join, shape="equal_gain") if like else after.join
 
 
 def fade(at: NDArray[np.floating[Any]], join: Join) -> NDArray[np.float64]:
