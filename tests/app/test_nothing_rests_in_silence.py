@@ -235,7 +235,7 @@ def test_a_finding_whose_sound_was_cut_is_told_as_gone(heard):
 
 def test_a_window_with_its_title_bar_fits_on_a_small_screen(heard, monkeypatch):
     class Small:
-        def availableGeometry(self):  # noqa: N802 - Qt's name
+        def availableGeometry(self):
             return QRect(0, 0, 1280, 800)
 
     monkeypatch.setattr(Window, "screen", lambda _self: Small())

@@ -245,10 +245,10 @@ def main() -> int:
     sys.excepthook = keep
 
     class Bot:  # what DemoWindow asks of pytest-qt
-        def waitExposed(self, _window):  # noqa: N802 - its name
+        def waitExposed(self, _window):
             QTest.qWait(50)
 
-        def waitUntil(self, true, timeout=180_000):  # noqa: N802 - its name
+        def waitUntil(self, true, timeout=180_000):
             for _ in range(timeout // 20):
                 if true():
                     return

@@ -15,9 +15,9 @@ LONGEST_NAME = 255
 
 
 def beside(target: Path, suffix: str = "") -> Path:
-    """Where a file is written until it is whole, to be renamed to `target`: in the same folder, under a name that nobody can guess.
+    """Where a file is written until it is whole, to be renamed to `target`: in the same folder.
 
-    It is hidden and short, so that it fits wherever `target` does.
+    Nobody can guess its name.  It is hidden and short, so that it fits wherever `target` does.
     """
     return target.with_name(f".{uuid.uuid4().hex}.part{suffix}")
 
@@ -74,7 +74,7 @@ def harmless(cell: str) -> str:
 def same_file(a: Path, b: Path) -> bool:
     """Whether two paths lead to the same file by any spelling, hard link or symbolic link."""
     try:
-        if os.path.samefile(a, b):
+        if a.samefile(b):
             return True
     except OSError:
         pass  # one of them is not there: then only their spellings can agree

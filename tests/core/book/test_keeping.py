@@ -74,7 +74,7 @@ def test_a_backup_brings_the_book_back_after_the_database_was_damaged(book):
     before = opened(book)
     backup = backed_up(book)
     (book / "book.sqlite").write_bytes(b"\0" * 5000)
-    with pytest.raises(BookDamaged, match="1 of its backups is whole, the newest step at 20.*: restore it"):
+    with pytest.raises(BookDamaged, match=r"1 of its backups is whole, the newest step at 20.*: restore it"):
         BookStore(book)
     kept = restored(book, backup)
     assert opened(book) == before

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import os
 import shutil
 import sqlite3
 import subprocess
@@ -218,7 +217,7 @@ def test_a_journal_can_not_name_a_file_outside_of_the_book(whole, tmp_path, valu
     db.execute("DELETE FROM states")
     db.commit()
     db.close()
-    before = sorted(os.listdir(tmp_path))
+    before = sorted(tmp_path.iterdir())
     with pytest.raises(BookDamaged, match="not be one of its own"):
         verified(book)
     with BookStore(book) as store:
@@ -227,7 +226,7 @@ def test_a_journal_can_not_name_a_file_outside_of_the_book(whole, tmp_path, valu
         recording = Session(store).book.recordings[0]
         with pytest.raises(BookDamaged):
             path_of(book, recording, 44_100)
-    assert sorted(os.listdir(tmp_path)) == before
+    assert sorted(tmp_path.iterdir()) == before
 
 
 def test_the_shell_tells_of_damage_in_one_line(whole, tmp_path):

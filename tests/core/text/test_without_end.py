@@ -43,7 +43,7 @@ def test_what_can_be_said_is_said_as_before():
 def test_a_text_without_end_is_one_clear_line(tmp_path, content, read):
     path = tmp_path / "a.txt"
     path.write_text(content)
-    with pytest.raises(FileProblem, match="far more|word of more than") as caught:
+    with pytest.raises(FileProblem, match=r"far more|word of more than") as caught:
         read(path)
     assert "\n" not in str(caught.value)
 

@@ -190,12 +190,14 @@ class ProofPresenter(Observed):
                 continue
             try:
                 made = restoring_edits(self.bench.book, state, finding)
+                reel = state.reel
+                for edit in made:
+                    reel = edit.apply(reel) if reel is not None else None
             except AppError as problem:
                 self.bench.tell(f"The decision is taken back, but not the edit. {problem}")
                 continue
             edits += made
-            for edit in made:
-                state = replace(state, reel=edit.apply(state.reel)) if state.reel is not None else state
+            state = replace(state, reel=reel)
             state = replace(
                 state, findings=tuple(replace(f, decision=Decision.OPEN) if f.id == finding.id else f for f in state.findings)
             )

@@ -5,6 +5,7 @@ DC, rumble and hum lie outside of the bands or stand still in them, so that they
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import dataclass
 
 import numpy as np
@@ -114,9 +115,7 @@ class VoiceBands:
         top = 0.48 * rate
         bins = np.fft.rfftfreq(self.size, 1 / rate)
         edges = [min(e, top) for e in EDGES_HZ]
-        self._bands = np.stack([(bins >= a) & (bins < b) for a, b in zip(edges, edges[1:], strict=False) if b > a]).astype(
-            np.float32
-        )
+        self._bands = np.stack([(bins >= a) & (bins < b) for a, b in itertools.pairwise(edges) if b > a]).astype(np.float32)
         self._scale = 2.0 / (self.size * float(np.sum(window**2)))
         self._rest = np.zeros((channels, 0), np.float32)
         self._power: list[NDArray[np.float32]] = []
@@ -160,7 +159,8 @@ def speaking(bands: NDArray[np.float64], levels: NDArray[np.float64]) -> NDArray
     Returns
     -------
     (n,) bool array
-        Runs of at least 80 ms in which a band stands 5 to 8 dB over its floor, with what is 4 to 6 dB over it up to 0.2 s around them.
+        Runs of at least 80 ms in which a band stands 5 to 8 dB over its floor, with what is 4 to 6 dB over it up to
+        0.2 s around them.
 
     Notes
     -----

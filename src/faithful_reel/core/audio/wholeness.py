@@ -119,7 +119,7 @@ def _walked(data: mmap.mmap) -> MpegFrames | None:
 
 def _next_frame(data: mmap.mmap, at: int, end: int) -> int:
     """Where two frames in a row begin next; -1 where none do."""
-    while 0 <= (at := data.find(b"\xff", at, end)):
+    while (at := data.find(b"\xff", at, end)) >= 0:
         frame = _frame(data, at)
         if frame is not None and (at + frame[0] >= len(data) - 4 or _frame(data, at + frame[0]) is not None):
             return at

@@ -129,6 +129,8 @@ def restoring_edits(book: Book, chapter: ChapterState, finding: Finding) -> tupl
             continue
         first = max((g.stop for g in others if hole.start < g.stop <= finding.start), default=hole.start)
         last = min((g.start for g in others if finding.stop <= g.start < hole.stop), default=hole.stop)
+        if last <= first:  # all of it was taken by others
+            continue
         if filled not in (0, len(hole)):
             raise EditRefused("Other sound lies where this was cut out. Go back before it in the History instead.")
         offset, over = (first - hole.start, last - first) if filled else (0, 0)

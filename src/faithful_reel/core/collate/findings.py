@@ -105,7 +105,7 @@ class Difference:
 
 
 FARTHEST = 4
-"""Words read again may end so many words, and two more for each of them, before the place where the reading goes on (own rule)."""
+"""Words read again may end so many words, and two more for each of them, before where the reading goes on (own rule)."""
 LONGEST_END = 3
 """Words at the end of another reading that may be misheard together."""
 _CLAUSE_END = re.compile(r"[.,;:!?…—–-][\"'”’)]*$")

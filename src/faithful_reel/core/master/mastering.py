@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-import math
+import os
 import tempfile
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Self
 
 import numpy as np
 
@@ -99,29 +100,31 @@ class _Tone:
 
 
 class _RawFile:
-    """A raw float32 file of interleaved samples: written block by block, read as the source of a reel."""
+    """Interleaved float32 samples in a file without a name, which is gone however we end: written in order, read anywhere."""
 
-    def __init__(self, path: Path, channels: int) -> None:
-        self.path, self.channels = path, channels
+    def __init__(self, folder: Path, channels: int) -> None:
+        self.channels = channels
         self.frames = 0
-        self.energy = 0.0
+        self._file = tempfile.TemporaryFile(dir=folder)  # noqa: SIM115 - closed by whoever made it
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._file.close()
 
     def write(self, parts: Iterable[Signal]) -> Iterator[Signal]:
         """Write all (channels, n) blocks, handing each on."""
-        with self.path.open("wb") as file:
-            for x in parts:
-                file.write(np.ascontiguousarray(x.T, dtype=np.float32).tobytes())
-                self.frames += x.shape[1]
-                self.energy += _energy(x)
-                yield x
+        for x in parts:
+            self._file.write(np.ascontiguousarray(x.T, dtype=np.float32).tobytes())
+            self.frames += x.shape[1]
+            yield x
+        self._file.flush()
 
     def blocks(self, *, every: int = 1) -> Iterator[Signal]:
         """All blocks, or every nth."""
-        size = BLOCK * self.channels * 4
-        with self.path.open("rb") as file:
-            while data := file.read(size):
-                yield np.frombuffer(data, np.float32).reshape(-1, self.channels).T
-                file.seek(size * (every - 1), 1)
+        for first in range(0, self.frames, BLOCK * every):
+            yield self("", first, min(self.frames, first + BLOCK))
 
     def __call__(self, recording: str, start: int, stop: int) -> Signal:
         """Samples `start` to `stop`, zeros outside of the file."""
@@ -129,20 +132,9 @@ class _RawFile:
         out = np.zeros((self.channels, stop - start), np.float32)
         first, last = max(0, start), min(self.frames, stop)
         if last > first:
-            with self.path.open("rb") as file:
-                file.seek(first * self.channels * 4)
-                data = file.read((last - first) * self.channels * 4)
+            data = os.pread(self._file.fileno(), (last - first) * self.channels * 4, first * self.channels * 4)
             out[:, first - start : last - start] = np.frombuffer(data, np.float32).reshape(-1, self.channels).T
         return out
-
-    @property
-    def level_db(self) -> float:
-        """RMS of what was written."""
-        return 10 * math.log10(self.energy / max(1, self.frames * self.channels) + 1e-20)
-
-
-def _energy(x: Signal) -> float:
-    return float(np.einsum("ij,ij->", x, x, dtype=np.float64))
 
 
 def surveyed(
@@ -268,7 +260,7 @@ def master_reel(
 ) -> Mastered:
     """Master a reel to `out`, block by block, in bounded memory.
 
-    The reel after the low cut goes to a temporary file beside `out`; from there, with head and tail, noise reduction and
+    The reel after the low cut goes to a file without a name beside `out`; from there, with head and tail, noise reduction and
     compression, to a second one; limiting and encoding follow.  The finished file is measured by `checked`; where it
     misses a level, a floor, a head or a tail, that is set anew and done again.
 
@@ -284,8 +276,7 @@ def master_reel(
     """
     settings = settings or Settings()
     watch = watch or Unwatched()
-    with tempfile.TemporaryDirectory(prefix=".master-", dir=out.parent if out.parent.is_dir() else None) as folder:
-        cut = _RawFile(Path(folder) / "cut.f32", channels)
+    with _RawFile(out.parent, channels) as cut:
         survey = surveyed(renderer, rate, channels, settings.low_cut_hz, cut, words, Part(watch, 0.0, 0.2))
         target = _target(profile)
         depth = _reduction_needed(survey.cut, profile, target) if settings.reduce_noise else 0.0
@@ -293,11 +284,13 @@ def master_reel(
         for attempt in range(3):
             reel, moved = with_head_and_tail(survey, cut.frames, rate, head_s=head_s, tail_s=tail_s)
             trimmed = Renderer(reel, cut)
-            pressed = _RawFile(Path(folder) / "pressed.f32", channels)
             lead_db = target - survey.cut.lufs
             reduction = _reduction(trimmed, survey.voice, moved, channels, depth) if depth > 0 else None
-            measured = _pressed(trimmed, rate, reduction, lead_db, settings, pressed, Part(watch, 0.2, 0.4))
-            meter, steps_made = _levelled(pressed, rate, measured, lead_db, target, profile, out, checked, Part(watch, 0.4, 1.0))
+            with _RawFile(out.parent, channels) as pressed:
+                measured = _pressed(trimmed, rate, reduction, lead_db, settings, pressed, Part(watch, 0.2, 0.4))
+                meter, steps_made = _levelled(
+                    pressed, rate, measured, lead_db, target, profile, out, checked, Part(watch, 0.4, 1.0)
+                )
             result = meter.figures()
             wanted = _set_anew(result, profile, settings, depth, head_s, tail_s)
             if attempt == 2 or wanted == (depth, head_s, tail_s):

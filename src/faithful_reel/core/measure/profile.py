@@ -70,25 +70,23 @@ def load_profile(name: str) -> Profile:
         if "/" not in name and shipped.is_file():
             text = shipped.read_text(encoding="utf-8")
         elif Path(name).is_file():
-            if Path(name).stat().st_size > MOST_BYTES:
-                raise ValueError("far larger than any profile")
-            text = Path(name).read_text(encoding="utf-8")
+            text = Path(name).read_text(encoding="utf-8") if Path(name).stat().st_size <= MOST_BYTES else ""
         else:
             raise FileProblem(f"There is no profile {name!r}. Use one of {', '.join(profile_names())}, or a JSON file.")
-        fields = json.loads(text)
-        if not isinstance(fields, dict):
-            raise TypeError("no object")
-        return _profile(fields)
+        return _profile(json.loads(text))
     except (UnicodeDecodeError, RecursionError, KeyError, TypeError, ValueError, OverflowError) as problem:
+        why = str(problem)[:80]
         raise FileProblem(
-            f"The profile {Path(name).name[:80]} is not a readable profile ({str(problem)[:80]}). Compare it with docs/profiles.md."
+            f"The profile {Path(name).name[:80]} is not a readable profile ({why}). Compare it with docs/profiles.md."
         ) from problem
     except OSError as problem:
         raise FileProblem(f"The profile {Path(name).name[:80]} can not be read ({problem.strerror}).") from problem
 
 
-def _profile(fields: dict[str, Any]) -> Profile:
-    """A profile from the fields of its JSON; raises KeyError, TypeError or ValueError where one makes no sense."""
+def _profile(fields: Any) -> Profile:
+    """A profile from its JSON; raises KeyError, TypeError or ValueError where that makes no sense."""
+    if not isinstance(fields, dict):
+        raise TypeError("it is no object")
 
     def number(key: str, least: float, most: float, value: Any = None) -> float:
         value = fields[key] if value is None else value

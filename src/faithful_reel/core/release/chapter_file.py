@@ -39,11 +39,11 @@ def master_file(
         raise FileProblem(f"The folder for {out.name} is not there. Make it first.")
     refuse_over(out, source)
     rate = info.rate if not profile.rates or info.rate in profile.rates else profile.rates[0]
-    with tempfile.TemporaryDirectory(prefix=".decode-", dir=out.parent) as folder:
+    with tempfile.TemporaryFile(dir=out.parent) as held:  # without a name: it is gone however we end
         path = source
         frames = info.frames
         if rate != info.rate or info.codec not in ("wav", "wavex", "flac", "rf64", "w64", "aiff"):
-            path = Path(folder) / "decoded.wav"
+            path = Path(f"/proc/self/fd/{held.fileno()}")
             frames = _decoded(source, rate, path, info.rate, info.channels)
         files = FileSources(lambda _: path, channels=info.channels)
         try:

@@ -25,7 +25,7 @@ MOST_ABSENT = 0.995
 SURELY_ABSENT = 2.0
 """Where no voice is likely around, a bin up to so much over the noise is noise."""
 OVER = 10 ** (1.0 / 10)
-"""The noise is taken for 1 dB more than it is, so that a room that drifts between two pauses leaves no musical noise (own measure)."""
+"""The noise is taken for 1 dB more than it is: a room that drifts between two pauses leaves no musical noise (own measure)."""
 LOCAL_BINS, GLOBAL_BINS = 1, 15
 LOW_SNR_DB, HIGH_SNR_DB = -10.0, -2.5
 """Between these the prior signal-to-noise ratio makes a voice likely (Cohen 2002: -10 and -5)."""
