@@ -265,7 +265,7 @@ def demo(
     """Open the window on the demo book."""
     from faithful_reel.app.main import run_demo
 
-    raise typer.Exit(run_demo(folder, fresh=fresh))
+    run_demo(folder, fresh=fresh)
 
 
 @app.command()
@@ -408,7 +408,7 @@ def open_book(book: Annotated[Path, typer.Argument(metavar="BOOK", help="A folde
     """Open the window on a book."""
     from faithful_reel.app.main import run_book
 
-    raise typer.Exit(run_book(book))
+    run_book(book)
 
 
 def _version(wanted: bool) -> None:  # noqa: FBT001 - typer calls it so

@@ -246,6 +246,20 @@ def test_mastering_and_releasing_with_held_jobs(bench, tmp_path):
     assert not releasing.set_details("New", "Someone", "Reader")
 
 
+def test_a_master_is_recorded_under_the_profile_it_was_made_for(bench):
+    """The profile at hand may be another one by the time the work is done."""
+    mastering = MasterPresenter(bench)
+    mastering.suffix = ".wav"
+    mastering.master("c2")
+    mastering.profile = "broadcast"
+    bench.jobs.finish("Master")
+    made = bench.book.chapter("c2").master
+    assert made.profile == "retail"
+    assert {v[0] for v in made.verdicts} >= {"rms", "pause_floor", "words", "whole"}
+    assert made.passed
+    assert mastering.state(bench.book.chapter("c2")) == "out of date"
+
+
 def test_pickups_tell_when_there_is_nothing_to_do(bench, tmp_path):
     pickups = PickupsPresenter(bench)
     pickups.receive(Path("nothing.wav"))

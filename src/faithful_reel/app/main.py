@@ -10,7 +10,7 @@ import socket
 import sys
 from collections.abc import Callable
 from pathlib import Path
-from typing import TypeVar
+from typing import NoReturn, TypeVar
 
 import platformdirs
 from PyQt6.QtCore import QObject, QSocketNotifier, Qt, QTimer
@@ -116,8 +116,8 @@ class Ending(QObject):
         self._theirs.close()
 
 
-def run_book(folder: Path) -> int:
-    """Open the window on a book and stay until it is closed."""
+def run_book(folder: Path) -> NoReturn:
+    """Open the window on a book, stay until it is closed, and end the process."""
     with contextlib.suppress(BookDamaged):  # told in the window, with its backups
         look_for_book(folder)
     app = application()
@@ -143,7 +143,7 @@ def run_book(folder: Path) -> int:
     return code
 
 
-def run_demo(folder: Path | None, *, fresh: bool) -> int:
+def run_demo(folder: Path | None, *, fresh: bool) -> NoReturn:
     """Open the window on the demo book, which is made where it is not there yet."""
     folder = folder or Path(platformdirs.user_data_dir("faithful-reel")) / "demo.reelbook"
     if fresh and folder.exists():
@@ -153,4 +153,4 @@ def run_demo(folder: Path | None, *, fresh: bool) -> int:
     if not folder.exists():
         sys.stderr.write("Making the demo book …\n")
         make_demo_book(folder, demo_files())
-    return run_book(folder)
+    run_book(folder)

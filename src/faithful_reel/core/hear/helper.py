@@ -133,7 +133,10 @@ def serve(answer: Callable[[Any], Any]) -> None:
                     told = "", answer(request)
                 except EarMissing as why:
                     told = str(why), None
-                line.send(told)
+                try:
+                    line.send(told)
+                except OSError:  # nobody waits for it any more
+                    return
 
     os.nice(LESS_URGENT)
     lines = [Connection(int(fd)) for fd in sys.argv[1:]]
