@@ -134,13 +134,11 @@ def run_book(folder: Path) -> NoReturn:
         QTimer.singleShot(int(os.environ["FAITHFUL_REEL_QUIT_AFTER"]), window.close)
     code = app.exec()
     ending.stop()
-    if (
-        window.jobs.at_work
-    ):  # it was asked to stop and does not: all that it may leave half-done is cleared away at the next opening
-        sys.stdout.flush()
-        sys.stderr.flush()
-        os._exit(code)
-    return code
+    # the book is closed.  A job that was asked to stop and does not would hold the process, and threads of the recognisers'
+    # libraries may abort it; what a job leaves half-done is cleared away at the next opening
+    sys.stdout.flush()
+    sys.stderr.flush()
+    os._exit(code)
 
 
 def run_demo(folder: Path | None, *, fresh: bool) -> NoReturn:
