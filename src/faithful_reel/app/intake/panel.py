@@ -235,7 +235,7 @@ class IntakePanel(Desk):
         for row, r in enumerate(book.recordings):
             verdict = health(r, presenter.faults.get(r.hash, ""))
             rows.append((r.name, clock(r.length / book.rate)[:-4], verdict))
-            if r.hash in presenter.faults or (r.health is not None and r.health.clipped):
+            if r.hash in presenter.faults or (r.health is not None and (r.health.clipped or r.health.cut_short)):
                 colors[row, 2] = QColor(self._theme.pencil("pickup"))
         fill(self.recordings, rows, keys=[r.hash for r in book.recordings], colors=colors)
         queue = presenter.queue
