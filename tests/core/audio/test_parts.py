@@ -71,6 +71,13 @@ def test_room_tone_is_found_at_the_head_and_skips_its_start():
     assert frame_levels(x[span.start : span.stop], 44_100).max() < -55
 
 
+def test_a_loud_room_has_room_tone_too():
+    """Else what is cut out of it would be filled with a hiss that is far too soft: a hole in the room."""
+    x = speech_like(seconds=8, rms_db=-16, floor_db=-37)
+    assert find_room_tone(x, 44_100) is not None
+    assert find_room_tone(noise(seconds=8, rms_db=-30), 44_100) is None  # nothing stands over it: it may be anything
+
+
 def test_no_room_tone_in_steady_voice_or_digital_silence():
     assert find_room_tone(sine(200, seconds=5, db=-10), 44_100) is None
     silent = np.concatenate([np.zeros(88_200, np.float32), noise(seconds=4, rms_db=-20)])

@@ -394,7 +394,7 @@ class IntakePresenter(Observed):
             try:
                 put_back(folder, entry, source)
             except AppError:
-                return stand_in(folder, entry, source, rate, watch)
+                return apart(stand_in, folder, entry, source, rate, path=source, watch=watch)
             return None
 
         self.bench.jobs.start(f"Relink {entry.name}", job, done=self._relinked, stopped=self.bench.stopped)

@@ -10,7 +10,8 @@ from faithful_reel.core.units import Signal, Span
 FRAME_S = 0.02
 LONGEST_S = 8.0
 LOUDEST_DB = -40.0
-"""What is louder is no room tone, however even."""
+"""What is louder is no room tone, however even, unless it stands far under the voice: then the room itself is loud."""
+UNDER_VOICE_DB = 14.0
 SKIP_S = 0.5
 """The first moments often hold a mouse click or a chair (common practice)."""
 
@@ -56,11 +57,12 @@ def room_tone_frames(levels: NDArray[np.float64]) -> tuple[int, int] | None:
     if not len(levels):
         return None
     quietest = float(levels.min())
+    loudest = max(LOUDEST_DB, float(np.percentile(levels, 90)) - UNDER_VOICE_DB)
     for start, stop in quiet_runs(levels, quiet_threshold(levels), round(0.4 / FRAME_S)):
         first = start + skip if start < skip and stop - start > 2 * skip else start
         first, last = first + 2, stop - 3
         run = levels[first:last]
-        if len(run) < 10 or run.min() < -120 or run.mean() > LOUDEST_DB:
+        if len(run) < 10 or run.min() < -120 or run.mean() > loudest:
             continue
         last = min(last, first + round(LONGEST_S / FRAME_S))
         run = levels[first:last]

@@ -173,7 +173,7 @@ def backups(folder: Path) -> list[Path]:
     return sorted(found, key=lambda p: p.stem, reverse=True)
 
 
-def whole_backups(folder: Path, most: int = 6) -> list[Backup]:
+def whole_backups(folder: Path, most: int = 3) -> list[Backup]:
     """The newest backups that are whole, each looked at."""
     found = []
     for path in backups(folder)[: 2 * most]:
