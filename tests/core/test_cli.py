@@ -112,6 +112,9 @@ def test_master_and_check_pass_the_retail_profile_on_the_demo(demo, tmp_path, su
             "codec",
             "bit_rate",
             "cbr",
+            "pause_floor_db",
+            "dead_s",
+            "dead_channels",
         }
         assert set(entry["figures"]) == wanted
         assert all(set(v) == {"rule", "limit", "value", "pass"} for v in entry["verdicts"])

@@ -107,6 +107,7 @@ class Ending(QObject):
         if self._wanted:
             self._wanted = False
             self._window.close()
+            QApplication.quit()  # whatever dialog is open
 
     def stop(self) -> None:
         """Listen no longer."""
