@@ -424,9 +424,15 @@ def _root(
     del version
 
 
-def _ended(_number: int, _frame: object) -> None:
-    """SIGTERM: clear away what was begun, as Ctrl+C does."""
-    raise SystemExit(128 + signal.SIGTERM)
+_signals: list[int] = []
+"""Those that asked us to end."""
+
+
+def _ended(number: int, _frame: object) -> None:
+    """SIGTERM or Ctrl+C: clear away what was begun; a second one does not disturb that."""
+    if not _signals:
+        _signals.append(number)
+        raise SystemExit(128 + number)
 
 
 def main() -> None:
@@ -434,12 +440,17 @@ def main() -> None:
     sys.stdout.reconfigure(errors="surrogateescape")  # type: ignore[union-attr]  # names of files come out as they went in
     sys.stderr.reconfigure(errors="backslashreplace")  # type: ignore[union-attr]
     signal.signal(signal.SIGTERM, _ended)
+    signal.signal(signal.SIGINT, _ended)
     try:
         app(standalone_mode=True)
     except AppError as problem:
         sys.stderr.write(f"faithful-reel: {problem}\n")
         sys.stderr.flush()
         sys.exit(2)
+    except SystemError:
+        if not _signals:
+            raise
+        sys.exit(128 + _signals[0])  # what compiled code makes of our end when it comes while it runs
     except OSError as problem:
         name = Path(str(problem.filename)).name if problem.filename else "a file"
         sys.stderr.write(

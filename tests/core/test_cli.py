@@ -5,8 +5,10 @@ from __future__ import annotations
 import itertools
 import json
 import os
+import signal
 import subprocess
 import sys
+import time
 
 import numpy as np
 import pytest
@@ -318,3 +320,24 @@ def test_rough_refuses_what_it_can_not_use_and_leaves_nothing(demo, tmp_path):
         assert (code, out) == (2, "")
         assert err.count("\n") == 1
     assert files_in(tmp_path) == before
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize("number", [signal.SIGTERM, signal.SIGINT])
+@pytest.mark.parametrize("after", [0.3, 1.3, 1.9, 2.5])
+def test_a_signal_clears_away_what_was_begun_whatever_runs(demo, tmp_path, number, after):
+    """Compiled code turns an exception that comes while it runs into another one: that is no traceback for the user."""
+    process = subprocess.Popen(
+        [sys.executable, "-m", "faithful_reel.cli", "master", demo / "chapter-2.flac", "--out", tmp_path / "o.mp3"],
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
+        text=True,
+    )
+    time.sleep(after)
+    process.send_signal(number)
+    _, err = process.communicate(timeout=60)
+    assert "Traceback" not in err
+    assert files_in(tmp_path) in ([], ["o.mp3"])
+    assert process.returncode in (128 + number, 0, -number)  # the last where Python itself had not begun
+    if process.returncode == 0:
+        assert files_in(tmp_path) == ["o.mp3"]

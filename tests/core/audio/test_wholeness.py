@@ -95,6 +95,20 @@ def test_variable_bit_rate_is_told_from_constant(tmp_path):
     assert checked_file(tmp_path / "a.mp3", RETAIL)[0].cbr is False
 
 
+def test_an_mp3_that_ends_between_two_frames_is_told_by_its_header(tmp_path):
+    path = made(tmp_path / "a.mp3", "-b:a", "192k")
+    raw = path.read_bytes()
+    for stop in range(len(raw) // 2, len(raw) // 2 + 1300):
+        path.write_bytes(raw[:stop])
+        if mpeg_frames(path).whole:
+            break
+    assert mpeg_frames(path).whole
+    cut = shortfall(path)
+    assert cut is not None
+    assert cut.promised_s == pytest.approx(8.0, abs=0.1)
+    assert cut.found_s == pytest.approx(4.0, abs=0.2)
+
+
 @pytest.mark.parametrize("seconds", [0.2, 0.5, 1.0])
 def test_a_short_file_has_its_own_bit_rate(tmp_path, seconds):
     """By size over length a short one with tags reads anything."""

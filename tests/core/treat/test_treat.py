@@ -80,6 +80,15 @@ def test_compressor_ratio(input_db, output_db):
     assert level(y[2 * RATE :]) == pytest.approx(output_db, abs=0.25)
 
 
+def test_the_room_does_not_swell_in_a_pause():
+    """While the sound is under -40 dB the gain stays: nothing soft is lifted (common practice)."""
+    x = np.concatenate([sine(300, seconds=2, db=-4), noise(seconds=4, rms_db=-55)])
+    y = Compressor(RATE).feed(x[None])[0]
+    early, late = y[round(2.1 * RATE) : round(2.5 * RATE)], y[-RATE:]
+    assert level(late) == pytest.approx(level(early), abs=0.3)
+    assert level(early) < -55 - 3
+
+
 def test_compressor_never_lifts():
     x = speech_like(seconds=4) * 3
     y = Compressor(RATE).feed(x[None])[0]
