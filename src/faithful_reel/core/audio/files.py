@@ -185,14 +185,21 @@ def _av_blocks(path: Path, info: AudioInfo) -> Iterator[Signal]:
         with _av_opened(path) as container:
             # WORKAROUND: PyAV 18.1 crashes the process on planar frames of eight channels and more; packed ones are safe
             resampler = av.AudioResampler(format="flt")
+            held: list[Signal] = []
+            count = 0
             for frame in container.decode(audio=0):
                 for out in resampler.resample(frame):
-                    data = np.ascontiguousarray(out.to_ndarray().reshape(-1, info.channels).T, np.float32)
+                    data = np.asarray(out.to_ndarray(), np.float32).reshape(-1, info.channels)
                     if left is not None:  # AAC decodes a few samples longer than the file says
-                        data = data[:, :left]
-                        left -= data.shape[1]
-                    if data.shape[1]:
-                        yield data
+                        data = data[:left]
+                        left -= len(data)
+                    held.append(data)
+                    count += len(data)
+                if count >= BLOCK:
+                    yield np.ascontiguousarray(np.concatenate(held).T)
+                    held, count = [], 0
+            if count:
+                yield np.ascontiguousarray(np.concatenate(held).T)
     except _AV_DAMAGE as problem:
         raise FileProblem(f"{path.name} is damaged or cut short. Copy it again.") from problem
 

@@ -161,7 +161,7 @@ def surveyed(
             watch.tick(min(1.0, meter.frames / len(renderer)), "measuring")
             yield low_cut.feed(x)
 
-    for y in cut.write(measured()):
+    for y in ahead(cut.write(measured())):  # two meters take about as long as each other
         after.feed(y)
     figures = meter.figures()
     if figures.rms_db < -90:
@@ -318,7 +318,7 @@ def _reduction_needed(figures: Figures, profile: Profile, target: float) -> floa
     """How far the noise must come down so that the pauses pass once the voice is brought to its level."""
     if profile.noise_floor_db is None or _floor(figures) <= SILENT_DB:
         return 0.0
-    lift = target - figures.lufs + 3.0  # compression brings the quiet up by about 3 dB
+    lift = target - figures.lufs + 4.0  # compression brings the quiet up by 3 to 4 dB
     excess = _floor(figures) + lift - (profile.noise_floor_db - FLOOR_MARGIN_DB)
     return min(MOST_REDUCTION_DB, excess) if excess > 0 else 0.0
 
@@ -385,7 +385,7 @@ def _pressed(
             yield reduction.synthesised(spectra)
         yield reduction.flush()
 
-    meter = Meter(rate, pressed.channels)
+    meter = Meter(rate, pressed.channels, only_levels=True)
     for x in pressed.write(compressor.feed(y, gain_db=lead_db) for y in cleaned()):
         meter.feed(x)
         watch.tick(pressed.frames / len(trimmed), "cleaning")
@@ -422,12 +422,18 @@ def _levelled(
 
     trim_db = target - loudness
     every = 1 + min(3, pressed.frames // (300 * rate))  # of a long chapter, some blocks tell enough
-    for _ in range(2):  # what the limiter takes away is found without encoding anything
-        meter = Meter(rate, channels)
+    before: tuple[float, float] | None = None
+    for _ in range(3):  # what the limiter takes away is found without encoding anything
+        meter = Meter(rate, channels, only_levels=True)
         for y in limited(every=every):
             meter.feed(y)
             watch.tick(0.0, "levelling")
-        trim_db += 1.3 * _missed(meter.figures(), target, profile)
+        missed = _missed(*meter.levels(), target, profile)
+        if abs(missed) < MISSED_DB / 4:
+            break
+        steep = (trim_db - before[0]) / (before[1] - missed) if before and before[1] != missed else 1.3
+        before = trim_db, missed
+        trim_db += float(np.clip(steep, 0.8, 4.0)) * missed
     for attempt in range(3):
         written = 0
         with AudioWriter(out, rate, channels, bits=24, kbits=192) as writer:
@@ -438,7 +444,7 @@ def _levelled(
         result = checked(out)
         found = result.figures()
         # should the level still be off, or an encoder's peak be over the limit, the last stage is done again
-        missed = _missed(found, target, profile)
+        missed = _missed(found.rms_db, found.lufs, target, profile)
         over = found.peak_db - profile.peak_db if profile.peak_db is not None else -1.0
         if profile.true_peak_db is not None:
             over = max(over, found.true_peak_db - profile.true_peak_db)
@@ -453,12 +459,12 @@ def _levelled(
     return result, steps
 
 
-def _missed(figures: Figures, target: float, profile: Profile) -> float:
+def _missed(rms_db: float, lufs: float, target: float, profile: Profile) -> float:
     """How much louder the sound should be: speech at its target, and the plain RMS, where that counts, inside of its window."""
-    missed = target - figures.lufs
+    missed = target - lufs
     if profile.rms_db is None:
         return missed
-    low, high = (limit - figures.rms_db for limit in profile.rms_db)
+    low, high = (limit - rms_db for limit in profile.rms_db)
     return min(max(missed, low + RMS_MARGIN_DB), high - RMS_MARGIN_DB)
 
 

@@ -35,7 +35,7 @@ _INTEGRAL = np.exp(0.5 * exp1(10.0 ** (_TABLE_LOW + _TABLE_STEP * np.arange(_TAB
 """exp(E1(v) / 2) over log10 v: the factor of the log-spectral estimator (Ephraim and Malah 1985, equation 20)."""
 
 
-@numba.njit(cache=True, nogil=True)
+@numba.njit(cache=True, nogil=True, fastmath=True)
 def _likely(x, low, high):  # type: ignore[no-untyped-def]  # pragma: no cover - compiled
     """How likely a voice is by a smoothed prior, 0 to 1 over a logarithmic ramp (Cohen 2002, equation 26)."""
     if x <= low:
@@ -45,7 +45,7 @@ def _likely(x, low, high):  # type: ignore[no-untyped-def]  # pragma: no cover -
     return math.log(x / low) / math.log(high / low)
 
 
-@numba.njit(cache=True, nogil=True)
+@numba.njit(cache=True, nogil=True, fastmath=True)
 def _weigh(spectra, prints, at, step, past, recursive, sums, table, depth):  # type: ignore[no-untyped-def]  # pragma: no cover - compiled
     """Weigh (frames, bins) spectra in place by OM-LSA gains.
 
