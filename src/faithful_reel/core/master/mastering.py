@@ -318,7 +318,7 @@ def _reduction_needed(figures: Figures, profile: Profile, target: float) -> floa
     """How far the noise must come down so that the pauses pass once the voice is brought to its level."""
     if profile.noise_floor_db is None or _floor(figures) <= SILENT_DB:
         return 0.0
-    lift = target - figures.lufs + 4.0  # compression brings the quiet up by 3 to 4 dB
+    lift = target - figures.lufs + 5.0  # compression and limiting bring the quiet up by 3 to 5 dB
     excess = _floor(figures) + lift - (profile.noise_floor_db - FLOOR_MARGIN_DB)
     return min(MOST_REDUCTION_DB, excess) if excess > 0 else 0.0
 
