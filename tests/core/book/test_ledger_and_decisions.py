@@ -33,7 +33,7 @@ from faithful_reel.core.hear.recogniser import Heard
 from faithful_reel.core.pickups.ledger import Pickup, State, Take, call_sheet
 from faithful_reel.core.pickups.placing import take_side, takes_of
 from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, PutBackSound, ReplaceByTake, SetGain, ToneSource
-from faithful_reel.core.reel.reel import Lane, Piece, Reel, RoomTone, reel_of
+from faithful_reel.core.reel.reel import Lane, Piece, Reel, RoomTone, reel_of, split_reel
 from faithful_reel.core.reel.render import Renderer
 from faithful_reel.core.text.words import chapter_of
 
@@ -246,6 +246,24 @@ def test_reopening_one_of_two_mends_leaves_the_other_out():
     assert finding_span(chapter, first) is None
     pieces = [(s.start, s.stop) for s in chapter.reel.lanes[0].segments]
     assert pieces == [(0, 295_000), (330_000, 900_000)]  # in one again with what it runs on into
+
+
+def test_reopening_at_the_head_of_a_chapter_brings_nothing_of_the_chapter_before_it():
+    one = book()
+    recording, reel = one.chapters[0].recording, one.chapters[0].reel
+    early, late = split_reel(reel, 250_000)
+    second = replace(one.chapters[0], id="c2", reel=late, findings=(finding("f1", Kind.REPEATED, 4, 250_000, stop=330_000),))
+    shared = replace(one, chapters=(replace(one.chapters[0], reel=early), second))
+    mended = EditReel("c2", CutAndClose(0, 85_000), ("f1",), EDITION).apply(shared)
+    (edit,) = restoring_edits(mended, mended.chapter("c2"), mended.chapter("c2").finding("f1"))
+    assert (edit.recording, edit.start, edit.stop) == (recording, 250_000, 335_000)
+    assert edit.apply(mended.chapter("c2").reel) == late
+
+
+def test_sound_is_put_over_as_much_as_it_is_long_or_over_nothing():
+    reel = reel_of("r1", 100_000)
+    with pytest.raises(EditRefused):
+        PutBackSound(10_000, "r1", 0, 500, 0.0, TONE, over=400).apply(reel)
 
 
 def test_where_other_sound_lies_now_reopening_says_so():

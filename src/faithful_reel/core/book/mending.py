@@ -14,7 +14,7 @@ from faithful_reel.core.collate.flaws import Flaw
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.pickups.ledger import Pickup
 from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, PutBackSound, ReelCommand, SetGain, ToneSource
-from faithful_reel.core.reel.reel import RoomTone
+from faithful_reel.core.reel.reel import Piece, RoomTone
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.units import Span
 
@@ -124,7 +124,7 @@ def restoring_edits(book: Book, chapter: ChapterState, finding: Finding) -> tupl
     others = [g for g in chapter.findings if g.id != finding.id and g.decision is Decision.MEND]
     edits: list[ReelCommand] = []
     found = 0
-    for at, hole, filled, gain_db in _holes(chapter):
+    for at, hole, filled, gain_db in _holes(book, chapter):
         if hole.stop <= finding.start or hole.start >= max(finding.stop, finding.start + 1):
             continue
         first = max((g.stop for g in others if hole.start < g.stop <= finding.start), default=hole.start)
@@ -141,8 +141,11 @@ def restoring_edits(book: Book, chapter: ChapterState, finding: Finding) -> tupl
     return tuple(reversed(edits))  # from the end, so that the places before stay where they are
 
 
-def _holes(chapter: ChapterState) -> list[tuple[int, Span, int, float]]:
-    """Where the chapter's recording was cut: (place in the reel, what is missing, length of the tone that lies there, gain)."""
+def _holes(book: Book, chapter: ChapterState) -> list[tuple[int, Span, int, float]]:
+    """Where the chapter's recording was cut: (place in the reel, what is missing, length of the tone that lies there, gain).
+
+    What is missing before its first piece begins where the chapter before it ends that has the same recording.
+    """
     assert chapter.reel is not None
     lane = chapter.reel.lanes[0]
     found: list[tuple[int, Span, int, float]] = []
@@ -154,7 +157,11 @@ def _holes(chapter: ChapterState) -> list[tuple[int, Span, int, float]]:
             continue
         if segment.recording == chapter.recording and not segment.take:
             if before is None and segment.start > 0 and not at:
-                found.append((0, Span(0, segment.start), 0, segment.gain_db))
+                others = [c.reel.lanes[0] for c in book.chapters if c.reel is not None and c.id != chapter.id]
+                ends = (p.stop for o in others for p in o.segments if isinstance(p, Piece) and p.recording == chapter.recording)
+                found.append(
+                    (0, Span(max((e for e in ends if e <= segment.start), default=0), segment.start), 0, segment.gain_db)
+                )
             elif before is not None and segment.start > before[0]:
                 found.append((before[1], Span(before[0], segment.start), filled, before[2]))
             before = segment.stop, at + len(segment), segment.gain_db

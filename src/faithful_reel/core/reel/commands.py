@@ -197,7 +197,7 @@ class PutBackSound:
           ^
 
     Where it runs on from or into the piece beside it, the two are one piece again: the sound is as it was before it was cut.
-    With `over` it takes the place of so many samples that lie there instead, and nothing moves.
+    With `over`, which is nothing or its own length, it takes the place of what lies there instead, and nothing moves.
     """
 
     at: int
@@ -211,18 +211,17 @@ class PutBackSound:
 
     def apply(self, reel: Reel) -> Reel:
         """The reel with the stretch in it."""
-        if not 0 <= self.at <= self.at + self.over <= len(reel) or not 0 <= self.start < self.stop:
+        fits = 0 <= self.at <= self.at + self.over <= len(reel) and 0 <= self.start < self.stop
+        if not fits or self.over not in (0, self.stop - self.start):
             raise EditRefused("This sound can not be put back here.")
         piece = Piece(self.recording, self.start, self.stop, self.gain_db)
         span = Span(self.at, self.at + self.over)
         lanes = []
         for index, lane in enumerate(reel.lanes):
             if index:
-                change = len(piece) - self.over
-                at = min(span.stop, len(lane))
                 lanes.append(
-                    lane.replaced(Span(at, at), (self.tone.filling(change, 1 + at % 9973),), SOFT)
-                    if change > 0 and span.stop < len(lane)
+                    lane.replaced(span, (self.tone.filling(len(piece), 1 + self.at % 9973),), SOFT)
+                    if not self.over and self.at < len(lane)
                     else lane
                 )
                 continue
