@@ -8,6 +8,7 @@ from __future__ import annotations
 import itertools
 import json
 import os
+import resource
 import subprocess
 import sys
 
@@ -16,7 +17,7 @@ import pytest
 import soundfile
 
 from faithful_reel.core.audio.voice import speaking
-from faithful_reel.core.errors import SignalError
+from faithful_reel.core.errors import FileProblem, SignalError
 from faithful_reel.core.master import mastering
 from faithful_reel.core.measure.levels import Meter, figures_of
 from faithful_reel.core.measure.profile import load_profile, verdicts
@@ -295,3 +296,21 @@ def test_channel_weights_agree_with_ffmpeg(tmp_path, channels):
     call = ["ffmpeg", "-hide_banner", "-nostats", "-i", tmp_path / "a.wav", "-af", "ebur128", "-f", "null", "-"]
     said = subprocess.run(call, capture_output=True, text=True, check=True).stderr
     assert figures_of(x, RATE).lufs == pytest.approx(float(said.rsplit("I:", 1)[1].split()[0]), abs=0.1)
+
+
+@pytest.mark.parametrize("rate", [RATE, 32_000])  # 32 kHz: decoded to another rate before anything else
+@pytest.mark.parametrize("room", [0, 100_000, 1_500_000])
+def test_a_full_disk_is_one_message_and_leaves_nothing(tmp_path, chapter, room, rate):
+    """Files may grow no longer than `room` bytes (getrlimit(2), RLIMIT_FSIZE), as on a disk that is full."""
+    source, out = tmp_path / "in.wav", tmp_path / "out.wav"
+    soundfile.write(source, chapter[0][: 20 * rate], rate, "PCM_24")
+    before = source.read_bytes()
+    soft, hard = resource.getrlimit(resource.RLIMIT_FSIZE)
+    resource.setrlimit(resource.RLIMIT_FSIZE, (room, hard))
+    try:
+        with pytest.raises(FileProblem, match="Make room"):
+            master_file(source, RETAIL, out)
+    finally:
+        resource.setrlimit(resource.RLIMIT_FSIZE, (soft, hard))
+    assert [p.name for p in tmp_path.iterdir()] == ["in.wav"]
+    assert source.read_bytes() == before

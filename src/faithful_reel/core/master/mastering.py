@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import tempfile
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Generator, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Self
@@ -15,7 +16,8 @@ from faithful_reel.core.audio.encode import AudioWriter
 from faithful_reel.core.audio.files import BLOCK
 from faithful_reel.core.audio.roomtone import FRAME_S
 from faithful_reel.core.audio.voice import SOUND_DB, Voice, runs
-from faithful_reel.core.errors import SignalError
+from faithful_reel.core.errors import FileProblem, SignalError
+from faithful_reel.core.files import shown
 from faithful_reel.core.jobs import Part, Unwatched, Watch, ahead
 from faithful_reel.core.measure.levels import Figures, Meter
 from faithful_reel.core.measure.profile import Profile, Verdict, verdicts
@@ -105,21 +107,30 @@ class _RawFile:
     def __init__(self, folder: Path, channels: int) -> None:
         self.channels = channels
         self.frames = 0
-        self._file = tempfile.TemporaryFile(dir=folder)  # noqa: SIM115 - closed by whoever made it
+        self._folder = folder
+        try:
+            self._file = tempfile.TemporaryFile(dir=folder)  # noqa: SIM115 - closed by whoever made it
+        except OSError as problem:
+            raise _no_room(folder, problem) from problem
 
     def __enter__(self) -> Self:
         return self
 
     def __exit__(self, *_: object) -> None:
-        self._file.close()
+        with contextlib.suppress(OSError):  # what did not fit is still to be written
+            self._file.close()
 
-    def write(self, parts: Iterable[Signal]) -> Iterator[Signal]:
-        """Write all (channels, n) blocks, handing each on."""
-        for x in parts:
-            self._file.write(np.ascontiguousarray(x.T, dtype=np.float32).tobytes())
-            self.frames += x.shape[1]
-            yield x
-        self._file.flush()
+    def write(self, parts: Generator[Signal]) -> Iterator[Signal]:
+        """Write all (channels, n) blocks, handing each on.  FileProblem where there is no room."""
+        with contextlib.closing(parts):  # whatever happens, so that nothing waits for its next block
+            for x in parts:
+                try:
+                    self._file.write(np.ascontiguousarray(x.T, dtype=np.float32).tobytes())
+                    self._file.flush()
+                except OSError as problem:
+                    raise _no_room(self._folder, problem) from problem
+                self.frames += x.shape[1]
+                yield x
 
     def blocks(self, *, every: int = 1) -> Iterator[Signal]:
         """All blocks, or every nth."""
@@ -135,6 +146,10 @@ class _RawFile:
             data = os.pread(self._file.fileno(), (last - first) * self.channels * 4, first * self.channels * 4)
             out[:, first - start : last - start] = np.frombuffer(data, np.float32).reshape(-1, self.channels).T
         return out
+
+
+def _no_room(folder: Path, problem: OSError) -> FileProblem:
+    return FileProblem(f"There is no room to master in the folder {shown(folder)} ({problem.strerror}). Make room and try again.")
 
 
 def surveyed(
@@ -154,7 +169,7 @@ def surveyed(
     meter, after = Meter(rate, channels), Meter(rate, channels)
     low_cut = LowCut(rate, channels, cutoff_hz=low_cut_hz)
 
-    def measured() -> Iterator[Signal]:
+    def measured() -> Generator[Signal]:
         for part in ahead(renderer.blocks()):
             x = np.atleast_2d(part)
             meter.feed(x)

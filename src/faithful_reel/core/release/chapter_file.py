@@ -11,7 +11,7 @@ import soxr
 
 from faithful_reel.core.audio.files import blocks, full_range_info
 from faithful_reel.core.errors import FileProblem
-from faithful_reel.core.files import refuse_over
+from faithful_reel.core.files import refuse_over, shown
 from faithful_reel.core.jobs import Watch
 from faithful_reel.core.master.mastering import Mastered, Settings, master_reel
 from faithful_reel.core.measure.profile import Profile
@@ -44,7 +44,12 @@ def master_file(
         frames = info.frames
         if rate != info.rate or info.codec not in ("wav", "wavex", "flac", "rf64", "w64", "aiff"):
             path = Path(f"/proc/self/fd/{held.fileno()}")
-            frames = _decoded(source, rate, path, info.rate, info.channels)
+            try:
+                frames = _decoded(source, rate, path, info.rate, info.channels)
+            except soundfile.LibsndfileError as problem:
+                raise FileProblem(
+                    f"{shown(source)} could not be decoded beside {shown(out)} ({problem.error_string}). Make room and try again."
+                ) from problem
         files = FileSources(lambda _: path, channels=info.channels)
         try:
             renderer = Renderer(reel_of("source", frames), files)
