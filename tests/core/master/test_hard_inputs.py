@@ -11,6 +11,7 @@ import os
 import resource
 import subprocess
 import sys
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -300,17 +301,19 @@ def test_channel_weights_agree_with_ffmpeg(tmp_path, channels):
 
 @pytest.mark.parametrize("rate", [RATE, 32_000])  # 32 kHz: decoded to another rate before anything else
 @pytest.mark.parametrize("room", [0, 100_000, 1_500_000])
-def test_a_full_disk_is_one_message_and_leaves_nothing(tmp_path, chapter, room, rate):
+def test_a_full_disk_is_one_message_and_leaves_nothing(tmp_path, chapter, room, rate, monkeypatch):
     """Files may grow no longer than `room` bytes (getrlimit(2), RLIMIT_FSIZE), as on a disk that is full."""
-    source, out = tmp_path / "in.wav", tmp_path / "out.wav"
+    monkeypatch.chdir(tmp_path)
+    source, out = tmp_path / "in.wav", Path("out.wav")
     soundfile.write(source, chapter[0][: 20 * rate], rate, "PCM_24")
     before = source.read_bytes()
     soft, hard = resource.getrlimit(resource.RLIMIT_FSIZE)
     resource.setrlimit(resource.RLIMIT_FSIZE, (room, hard))
     try:
-        with pytest.raises(FileProblem, match="Make room"):
+        with pytest.raises(FileProblem, match="Make room") as told:
             master_file(source, RETAIL, out)
     finally:
         resource.setrlimit(resource.RLIMIT_FSIZE, (soft, hard))
+    assert (tmp_path.name if rate == RATE else "out.wav") in str(told.value)
     assert [p.name for p in tmp_path.iterdir()] == ["in.wav"]
     assert source.read_bytes() == before

@@ -149,7 +149,9 @@ class _RawFile:
 
 
 def _no_room(folder: Path, problem: OSError) -> FileProblem:
-    return FileProblem(f"There is no room to master in the folder {shown(folder)} ({problem.strerror}). Make room and try again.")
+    return FileProblem(
+        f"There is no room to master in the folder {shown(folder.absolute())} ({problem.strerror}). Make room and try again."
+    )
 
 
 def surveyed(
