@@ -27,12 +27,12 @@ from faithful_reel.core.audio.overview import overview_of
 from faithful_reel.core.book.commands import AddChapters, AddRecording, Decide, EditReel, PairRecording, PlaceHearing
 from faithful_reel.core.book.model import Recording
 from faithful_reel.core.book.store import BookStore, Session
-from faithful_reel.core.book.timeline import Hearing
 from faithful_reel.core.collate.findings import Decision, Finding, Kind
 from faithful_reel.core.collate.proofing import Placed
 from faithful_reel.core.hear.recogniser import Heard
 from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, SetGain, ToneSource
 from faithful_reel.core.text.words import Chapter, chapter_of
+from faithful_reel.core.work.timeline import Hearing
 
 RATE = 44_100
 WORDS, FINDINGS, EDITS = 4750, 75, 200  # a chapter of half an hour

@@ -146,10 +146,10 @@ def rough(
     one_ear: Annotated[bool, typer.Option("--one-ear", help="Ask the first ear only, even where others are installed.")] = False,
 ) -> None:
     """Cut a raw recording down to its last complete readings."""
-    from faithful_reel.core.book.roughcut import rough_file
     from faithful_reel.core.files import refuse_over
     from faithful_reel.core.hear.ears import installed_ears
     from faithful_reel.core.text.manuscript import read_script
+    from faithful_reel.core.work.roughcut import rough_file
 
     refuse_over(out, audio, script)
     chapter = read_script(script)

@@ -7,11 +7,11 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 
 from faithful_reel.core.book.commands import PlaceHearing
-from faithful_reel.core.book.timeline import Hearing
 from faithful_reel.core.collate.findings import Decision, Finding, Kind
 from faithful_reel.core.collate.proofing import Placed
 from faithful_reel.core.hear.recogniser import Heard
 from faithful_reel.core.text.spoken import plain
+from faithful_reel.core.work.timeline import Hearing
 
 
 @pytest.fixture

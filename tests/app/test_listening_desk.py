@@ -8,10 +8,10 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QDialog
 
 from faithful_reel.core.book.commands import PlaceHearing
-from faithful_reel.core.book.timeline import Hearing
 from faithful_reel.core.collate.findings import Decision, Evidence, Finding, Kind
 from faithful_reel.core.collate.proofing import Placed
 from faithful_reel.core.hear.recogniser import Heard
+from faithful_reel.core.work.timeline import Hearing
 
 
 @pytest.fixture

@@ -26,10 +26,10 @@ from faithful_reel.app.widgets.loupe import Loupe
 from faithful_reel.app.widgets.parts import EvennessPlot, Meter
 from faithful_reel.app.widgets.trio import Trio, TrioBoundary, TrioWord
 from faithful_reel.core.audio.overview import overview_of
-from faithful_reel.core.book.timeline import Tokens
 from faithful_reel.core.errors import Cancelled, FileProblem
 from faithful_reel.core.measure.picture import spectrogram
 from faithful_reel.core.standins.sound_card import SimulatedCard
+from faithful_reel.core.work.timeline import Tokens
 
 SOURCES = Path(faithful_reel.__file__).parent
 

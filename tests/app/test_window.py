@@ -24,11 +24,11 @@ from faithful_reel.app.window import _left
 from faithful_reel.app.workbench import Early, Workbench
 from faithful_reel.core.book.commands import PlaceHearing
 from faithful_reel.core.book.store import BookStore, Session
-from faithful_reel.core.book.timeline import Hearing
 from faithful_reel.core.collate.findings import Decision, Finding, Kind
 from faithful_reel.core.collate.proofing import Placed
 from faithful_reel.core.errors import FileProblem
 from faithful_reel.core.hear.recogniser import Heard
+from faithful_reel.core.work.timeline import Hearing
 
 
 @pytest.fixture

@@ -9,11 +9,11 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
 
-from faithful_reel.core.book.splicing import piece_of
 from faithful_reel.core.collate.findings import Decision, Kind
 from faithful_reel.core.measure.profile import load_profile
 from faithful_reel.core.pickups.ledger import State
 from faithful_reel.core.release.check import checked_file
+from faithful_reel.core.work.splicing import piece_of
 
 DECISIONS = {
     Kind.MISREAD: "P", Kind.SKIPPED: "P", Kind.ADDED: "M", Kind.REPEATED: "M", Kind.FALSE_START: "M", Kind.PAUSE: "M", Kind.NOISE: "M", Kind.LEVEL: "S",

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from faithful_reel.core.book.commands import EDITION, PlaceHearing
-from faithful_reel.core.book.timeline import Hearing
 from faithful_reel.core.collate.findings import Finding, Kind
 from faithful_reel.core.collate.proofing import Placed
 from faithful_reel.core.hear.recogniser import Heard
+from faithful_reel.core.work.timeline import Hearing
 
 STEP, WORD = 17_640, 15_640
 

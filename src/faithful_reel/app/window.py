@@ -69,7 +69,6 @@ from faithful_reel.core.book import reporting
 from faithful_reel.core.book.commands import SetLanguage
 from faithful_reel.core.book.keeping import ARCHIVE_SUFFIX, archived, backed_up, unpacked
 from faithful_reel.core.book.model import ChapterState
-from faithful_reel.core.book.splicing import placed_joins
 from faithful_reel.core.book.store import SUFFIX
 from faithful_reel.core.collate.findings import Decision, Kind
 from faithful_reel.core.collate.flaws import Flaw
@@ -80,6 +79,7 @@ from faithful_reel.core.reel.reel import Lane, Piece, Reel, recordings_of
 from faithful_reel.core.reel.render import FileSources, Renderer
 from faithful_reel.core.text import manuscript
 from faithful_reel.core.units import Signal, Span, clock, ratio
+from faithful_reel.core.work.splicing import placed_joins
 
 DESKS = ("intake", "proof", "pickups", "splice", "master", "release")
 SPEEDS = (0.75, 0.9, 1.0, 1.1, 1.25, 1.5, 1.75, 2.0, 2.25, 2.5)

@@ -17,7 +17,6 @@ from faithful_reel.core.book.commands import BookCommand
 from faithful_reel.core.book.model import Book, ChapterState, Recording
 from faithful_reel.core.book.recordings import decode, overview, path_of
 from faithful_reel.core.book.store import Contents, Packed, Session
-from faithful_reel.core.book.timeline import Hearing, Tokens, tokens_of
 from faithful_reel.core.collate.findings import Finding
 from faithful_reel.core.errors import AppError, Cancelled
 from faithful_reel.core.hear.ears import Ears, installed_ears
@@ -27,6 +26,7 @@ from faithful_reel.core.reel.reel import Reel
 from faithful_reel.core.reel.render import FileSources, Renderer
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.units import Signal
+from faithful_reel.core.work.timeline import Hearing, Tokens, tokens_of
 
 T = TypeVar("T")
 

@@ -21,11 +21,7 @@ from faithful_reel.core.book.commands import (
     ReceiveTakes,
     SplitChapter,
 )
-from faithful_reel.core.book.mending import finding_span, mending_edit, restoring_edits
 from faithful_reel.core.book.model import Book, ChapterState, Recording
-from faithful_reel.core.book.reporting import report_rows
-from faithful_reel.core.book.splicing import in_place
-from faithful_reel.core.book.timeline import tokens_of
 from faithful_reel.core.collate.findings import SHOWN, Decision, Evidence, Finding, Kind, differences, is_shown
 from faithful_reel.core.collate.links import collated
 from faithful_reel.core.errors import EditRefused
@@ -36,6 +32,10 @@ from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, PutBackSou
 from faithful_reel.core.reel.reel import Lane, Piece, Reel, RoomTone, reel_of, split_reel
 from faithful_reel.core.reel.render import Renderer
 from faithful_reel.core.text.words import chapter_of
+from faithful_reel.core.work.mending import finding_span, mending_edit, restoring_edits
+from faithful_reel.core.work.reporting import report_rows
+from faithful_reel.core.work.splicing import in_place
+from faithful_reel.core.work.timeline import tokens_of
 
 RATE = 44_100
 TONE = ToneSource("r1", 0, 9_000)
@@ -371,8 +371,8 @@ def test_a_take_that_is_in_is_seen_in_all_three_sounds():
     line = "A line of green bottles"
     heard = said("The", "tide", "went", "out.", *line.split(), "lay", "there.")
     placed = tuple(None for _ in TEXT.words)
-    from faithful_reel.core.book.timeline import Hearing
     from faithful_reel.core.collate.proofing import Placed
+    from faithful_reel.core.work.timeline import Hearing
 
     placed = tuple(Placed(h.start, h.stop, 0.9) for h in heard) + (None,) * (len(TEXT.words) - len(heard))
     links = tuple((k, k + 1, k, k + 1, True) for k in range(len(heard)))

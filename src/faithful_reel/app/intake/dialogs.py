@@ -6,8 +6,8 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QDialog, QDialogButtonBox, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
 
 from faithful_reel.app.widgets.parts import ROLE, fill, label, table
-from faithful_reel.core.book.revising import Reimport, decided
 from faithful_reel.core.text.words import Chapter
+from faithful_reel.core.work.revising import Reimport, decided
 
 MOST_SHOWN = 2000
 

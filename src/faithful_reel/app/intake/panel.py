@@ -26,8 +26,8 @@ from faithful_reel.app.intake.presenter import IntakePresenter, health
 from faithful_reel.app.theme import DAY, Theme
 from faithful_reel.app.widgets.parts import ROLE, Desk, button, fill, label, table
 from faithful_reel.core.book.model import Recording
-from faithful_reel.core.book.revising import Reimport
 from faithful_reel.core.units import SILENT_DB, Span, clock
+from faithful_reel.core.work.revising import Reimport
 
 
 def decibel(value: float) -> str:

@@ -25,9 +25,7 @@ from faithful_reel.core.book.commands import (
 from faithful_reel.core.book.making import chapter_named_by, chapters_command, passages_in
 from faithful_reel.core.book.model import Book, ChapterState, Recording, Stretch
 from faithful_reel.core.book.recordings import Fault, faults, found_again, joined, put_back, received, stand_in, touched_faults
-from faithful_reel.core.book.revising import Reimport, join_chapters, reimport, split_chapter
 from faithful_reel.core.book.store import Contents, Packed, Packing
-from faithful_reel.core.book.timeline import Hearing
 from faithful_reel.core.collate.pairing import Finder, Passage
 from faithful_reel.core.errors import AppError, Cancelled
 from faithful_reel.core.hear.recogniser import passing
@@ -35,6 +33,8 @@ from faithful_reel.core.jobs import Part, Watch
 from faithful_reel.core.measure.health import shortcomings
 from faithful_reel.core.text.manuscript import SUFFIXES, read_apart
 from faithful_reel.core.text.words import Chapter
+from faithful_reel.core.work.revising import Reimport, join_chapters, reimport, split_chapter
+from faithful_reel.core.work.timeline import Hearing
 
 WORDS_AN_HOUR = 9200
 """Of finished narration (common practice)."""

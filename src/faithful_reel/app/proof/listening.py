@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from faithful_reel.app.workbench import Observed, Workbench
-from faithful_reel.core.book.listening import Listened, after_edit, merged, share, sources, unheard
 from faithful_reel.core.book.model import Book, ChapterState
 from faithful_reel.core.collate.findings import Decision
 from faithful_reel.core.errors import AppError
 from faithful_reel.core.reel.reel import Reel
 from faithful_reel.core.units import Span
+from faithful_reel.core.work.listening import Listened, after_edit, merged, share, sources, unheard
 
 
 class Listening(Observed):

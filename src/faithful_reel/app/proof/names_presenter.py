@@ -9,13 +9,13 @@ from faithful_reel.app.workbench import Observed, Workbench
 from faithful_reel.core.audio.files import ear_sound
 from faithful_reel.core.book.commands import AddFindings, NoteName
 from faithful_reel.core.book.model import Book, ChapterState
-from faithful_reel.core.book.names import Spoken, medley, numbered, odd_names, spoken_places
-from faithful_reel.core.book.timeline import Hearing
 from faithful_reel.core.collate.findings import Finding, Kind
 from faithful_reel.core.collate.names import BookWord, name_key, names_of
 from faithful_reel.core.jobs import Watch
 from faithful_reel.core.reel.reel import Reel
 from faithful_reel.core.text.words import Chapter
+from faithful_reel.core.work.names import Spoken, medley, numbered, odd_names, spoken_places
+from faithful_reel.core.work.timeline import Hearing
 
 Chapters = dict[str, tuple[ChapterState, Chapter, Hearing | None]]
 

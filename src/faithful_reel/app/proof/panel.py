@@ -30,12 +30,12 @@ from faithful_reel.app.theme import Theme
 from faithful_reel.app.widgets.galley import Cells, Galley, GalleyContent, Mark, Other
 from faithful_reel.app.widgets.parts import Apart, Desk, button, label, rule, tip
 from faithful_reel.core.book.model import ChapterState
-from faithful_reel.core.book.splicing import piece_of, placed_joins
-from faithful_reel.core.book.timeline import finding_spans
 from faithful_reel.core.collate.findings import Decision, Finding, Kind
 from faithful_reel.core.pickups.ledger import DONE
 from faithful_reel.core.reel.reel import recordings_of
 from faithful_reel.core.units import Span, samples
+from faithful_reel.core.work.splicing import piece_of, placed_joins
+from faithful_reel.core.work.timeline import finding_spans
 
 DOCKET_WIDTH, NAMES_WIDTH = 304, 400
 

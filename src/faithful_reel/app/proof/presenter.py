@@ -23,13 +23,8 @@ from faithful_reel.core.book.commands import (
     PlaceHearing,
     SignOff,
 )
-from faithful_reel.core.book.mending import finding_span, mending_edit, pickup_for, restoring_edits, tone_of
 from faithful_reel.core.book.model import ChapterState
-from faithful_reel.core.book.reporting import report_rows, write_report
-from faithful_reel.core.book.roughcut import Looks, mending_edits, rough_cut
 from faithful_reel.core.book.store import HEARD, Packed, packed, ready, reel_key
-from faithful_reel.core.book.takes import Take, better_take, swapped, takes_of
-from faithful_reel.core.book.timeline import Hearing, hearing_of, span_of
 from faithful_reel.core.collate.findings import Decision, Evidence, Finding, Kind, is_shown
 from faithful_reel.core.collate.proofing import Proof, in_rate, proofed
 from faithful_reel.core.errors import AppError
@@ -40,6 +35,11 @@ from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, MoveJoin, 
 from faithful_reel.core.reel.reel import Piece, source_at
 from faithful_reel.core.text.spoken import plain
 from faithful_reel.core.units import EAR_RATE, Span, clock, samples
+from faithful_reel.core.work.mending import finding_span, mending_edit, pickup_for, restoring_edits, tone_of
+from faithful_reel.core.work.readings import Take, better_take, swapped, takes_of
+from faithful_reel.core.work.reporting import report_rows, write_report
+from faithful_reel.core.work.roughcut import Looks, mending_edits, rough_cut
+from faithful_reel.core.work.timeline import Hearing, hearing_of, span_of
 
 
 class ProofPresenter(Observed):

@@ -9,13 +9,13 @@ from faithful_reel.app.splice.presenter import SplicePresenter
 from faithful_reel.app.theme import Theme
 from faithful_reel.app.widgets.parts import ROLE, Desk, button, fill, label, table
 from faithful_reel.app.widgets.trio import Trio, TrioBoundary, TrioWord
-from faithful_reel.core.book.splicing import InPlace, Preview, piece_of
 from faithful_reel.core.pickups.ledger import DONE, Pickup, State
 from faithful_reel.core.pickups.placing import Spliced
 from faithful_reel.core.reel.reel import Lane, Piece, Reel
 from faithful_reel.core.splice.boundaries import Boundary
 from faithful_reel.core.splice.seam import Seam
 from faithful_reel.core.units import Span
+from faithful_reel.core.work.splicing import InPlace, Preview, piece_of
 
 SHOWN_PROPOSALS = 4
 IN_WORDS = {

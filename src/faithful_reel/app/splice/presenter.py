@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from faithful_reel.app.workbench import Observed, Workbench
 from faithful_reel.core.book.commands import PassPickup, PlaceSplice
-from faithful_reel.core.book.splicing import InPlace, Preview, in_place, preview_splice
 from faithful_reel.core.errors import AppError
 from faithful_reel.core.pickups.ledger import DONE, WAITING, Pickup, State
 from faithful_reel.core.reel.reel import Reel
 from faithful_reel.core.reel.render import FileSources, Renderer
+from faithful_reel.core.work.splicing import InPlace, Preview, in_place, preview_splice
 
 
 class SplicePresenter(Observed):

@@ -11,10 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from support.sounds import sine
 
-from faithful_reel.core.book.mending import before_onset, finding_span, mending_edit, pickup_for, tone_of
 from faithful_reel.core.book.model import Book, ChapterState, Recording
-from faithful_reel.core.book.splicing import piece_of, placed_joins, preview_splice, take_gaps
-from faithful_reel.core.book.timeline import Hearing, span_of, tokens_of
 from faithful_reel.core.collate.findings import Evidence, Finding, Kind
 from faithful_reel.core.collate.proofing import Placed
 from faithful_reel.core.errors import EditRefused
@@ -24,6 +21,9 @@ from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, SetGain, T
 from faithful_reel.core.reel.reel import reel_of
 from faithful_reel.core.reel.render import Renderer
 from faithful_reel.core.text.words import chapter_of
+from faithful_reel.core.work.mending import before_onset, finding_span, mending_edit, pickup_for, tone_of
+from faithful_reel.core.work.splicing import piece_of, placed_joins, preview_splice, take_gaps
+from faithful_reel.core.work.timeline import Hearing, span_of, tokens_of
 
 RATE = 44_100
 STEP, LENGTH = 22_050, 14_000  # a word of 0.32 s every half second

@@ -16,10 +16,7 @@ from faithful_reel.core.audio.encode import write_audio
 from faithful_reel.core.audio.files import ear_sound, full_range_info
 from faithful_reel.core.audio.roomtone import find_room_tone
 from faithful_reel.core.book.commands import EDITION, RoughCut
-from faithful_reel.core.book.mending import Columns, before_onset, mending_edit
 from faithful_reel.core.book.model import Book, ChapterState, Recording
-from faithful_reel.core.book.takes import better_take, swapped, takes_of
-from faithful_reel.core.book.timeline import Hearing, finding_spans, hearing_of, tokens_of
 from faithful_reel.core.collate.findings import AGAIN, SURE, Decision, Finding, Kind
 from faithful_reel.core.collate.proofing import Proof, in_rate, proofed
 from faithful_reel.core.errors import EditRefused
@@ -32,6 +29,9 @@ from faithful_reel.core.reel.render import FileSources, Renderer
 from faithful_reel.core.splice.seam import Seam, natural_seam, seam_at
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.units import Signal, Span
+from faithful_reel.core.work.mending import Columns, before_onset, mending_edit
+from faithful_reel.core.work.readings import better_take, swapped, takes_of
+from faithful_reel.core.work.timeline import Hearing, finding_spans, hearing_of, tokens_of
 
 TONE_SEARCH_S = 60
 MOST_PAUSES = 200

@@ -10,12 +10,12 @@ from dataclasses import astuple, dataclass
 from pathlib import Path
 
 from faithful_reel.core.book.model import Book, ChapterState
-from faithful_reel.core.book.timeline import finding_spans
 from faithful_reel.core.collate.findings import Decision, Finding, is_shown
 from faithful_reel.core.errors import StoreProblem
 from faithful_reel.core.files import beside, harmless, refuse_over
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.units import clock
+from faithful_reel.core.work.timeline import finding_spans
 
 HEADINGS = ("chapter", "page", "time", "kind", "written", "heard", "the line", "decision", "note", "sure")
 SUFFIXES = (".pdf", ".html", ".xlsx", ".csv")

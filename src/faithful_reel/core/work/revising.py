@@ -7,7 +7,6 @@ from dataclasses import dataclass, replace
 
 from faithful_reel.core.book.commands import EDITION, JoinChapters, ReviseChapters, Revised, SplitChapter
 from faithful_reel.core.book.model import Book, ChapterState
-from faithful_reel.core.book.timeline import Hearing, tokens_of
 from faithful_reel.core.collate.findings import Decision, Finding
 from faithful_reel.core.collate.proofing import Placed
 from faithful_reel.core.errors import EditRefused
@@ -15,6 +14,7 @@ from faithful_reel.core.jobs import Unwatched, Watch
 from faithful_reel.core.pickups.ledger import Pickup
 from faithful_reel.core.text.revision import Change, Revision, joined_text, matched, parts_of, revision
 from faithful_reel.core.text.words import Chapter
+from faithful_reel.core.work.timeline import Hearing, tokens_of
 
 Put = Callable[[type, object], str]
 """Keeps a large value in the book and gives its key: `BookStore.put`."""

@@ -11,12 +11,12 @@ import pytest
 from lxml import html
 
 from faithful_reel.core.book.model import Book, ChapterState, Recording
-from faithful_reel.core.book.reporting import HEADINGS, report_rows, write_report
 from faithful_reel.core.collate.findings import Decision, Finding, Kind
 from faithful_reel.core.errors import StoreProblem
 from faithful_reel.core.reel.commands import CutAndClose
 from faithful_reel.core.reel.reel import reel_of
 from faithful_reel.core.text.words import Chapter, Word, chapter_of
+from faithful_reel.core.work.reporting import HEADINGS, report_rows, write_report
 
 RATE = 44_100
 TEXT = chapter_of("One", ["The tide had gone out. It lay <still> & grey until the evening bell."])

@@ -8,10 +8,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from faithful_reel.core.book.listening import after_edit, merged, share, sources, unheard, without
 from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, SetGain, ToneSource
 from faithful_reel.core.reel.reel import reel_of
 from faithful_reel.core.units import Span
+from faithful_reel.core.work.listening import after_edit, merged, share, sources, unheard, without
 
 RATE = 100
 REEL = reel_of("r", 2000)

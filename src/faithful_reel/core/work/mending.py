@@ -8,7 +8,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from faithful_reel.core.book.model import Book, ChapterState
-from faithful_reel.core.book.timeline import Token, finding_spans
 from faithful_reel.core.collate.findings import Decision, Finding, Kind
 from faithful_reel.core.collate.flaws import Flaw
 from faithful_reel.core.errors import EditRefused
@@ -17,6 +16,7 @@ from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, PutBackSou
 from faithful_reel.core.reel.reel import Piece, RoomTone
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.units import Span
+from faithful_reel.core.work.timeline import Token, finding_spans
 
 Columns = Callable[[NDArray[np.float64]], NDArray[np.float32]]
 KEEP_PAUSE_S = 0.45

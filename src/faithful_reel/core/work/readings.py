@@ -7,9 +7,7 @@ from dataclasses import dataclass, replace
 from functools import cached_property
 
 from faithful_reel.core.book.commands import SwapTake
-from faithful_reel.core.book.mending import LEAD_S, tone_of
 from faithful_reel.core.book.model import Book, ChapterState
-from faithful_reel.core.book.timeline import Hearing, finding_spans, span_of, tokens_of
 from faithful_reel.core.collate.findings import AGAIN, SURE, Finding, Kind, near
 from faithful_reel.core.collate.links import Link, collated
 from faithful_reel.core.collate.proofing import Listening, placed_words
@@ -18,6 +16,8 @@ from faithful_reel.core.hear.pronounce import is_word
 from faithful_reel.core.reel.commands import CutAndClose, ReelCommand, ReplaceByTake
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.units import Span
+from faithful_reel.core.work.mending import LEAD_S, tone_of
+from faithful_reel.core.work.timeline import Hearing, finding_spans, span_of, tokens_of
 
 LIKE_DB, LIKE_PACE = 4.0, 1.35
 """Within these a reading is like another in level and pace (own rule)."""

@@ -9,15 +9,15 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from faithful_reel.core.book.mending import tone_of
 from faithful_reel.core.book.model import Book, ChapterState
-from faithful_reel.core.book.timeline import Hearing
 from faithful_reel.core.collate.findings import Evidence, Finding, Kind
 from faithful_reel.core.collate.names import BookWord
 from faithful_reel.core.hear.likeness import FEWEST, ODD_TIMES, cepstra, odd_ones, unlikeness
 from faithful_reel.core.jobs import Unwatched, Watch
 from faithful_reel.core.reel.reel import Lane, Piece, Reel, Segment
 from faithful_reel.core.units import EAR_RATE, Signal
+from faithful_reel.core.work.mending import tone_of
+from faithful_reel.core.work.timeline import Hearing
 
 AROUND_S, BETWEEN_S = 0.35, 0.4
 MOST_PLACES = 40

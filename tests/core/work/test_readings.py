@@ -8,14 +8,14 @@ import numpy as np
 import pytest
 
 from faithful_reel.core.book.model import Book, ChapterState, Recording
-from faithful_reel.core.book.takes import better_take, swapped, takes_of
-from faithful_reel.core.book.timeline import Hearing, tokens_of
 from faithful_reel.core.collate.findings import Decision, Evidence, Finding, Kind
 from faithful_reel.core.collate.proofing import Placed
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.hear.recogniser import Heard
 from faithful_reel.core.reel.reel import reel_of
 from faithful_reel.core.text.words import chapter_of
+from faithful_reel.core.work.readings import better_take, swapped, takes_of
+from faithful_reel.core.work.timeline import Hearing, tokens_of
 
 RATE = 44_100
 WORD, PAUSE = 12_000, 30_000

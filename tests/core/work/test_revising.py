@@ -18,15 +18,15 @@ from faithful_reel.core.book.commands import (
     RenameChapter,
 )
 from faithful_reel.core.book.model import Recording
-from faithful_reel.core.book.revising import decided, join_chapters, reimport, split_chapter
 from faithful_reel.core.book.store import BookStore, Session
-from faithful_reel.core.book.timeline import Hearing, tokens_of
 from faithful_reel.core.collate.findings import Decision, Finding, Kind
 from faithful_reel.core.collate.proofing import Placed
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.hear.recogniser import Heard
 from faithful_reel.core.pickups.ledger import Pickup
 from faithful_reel.core.text.words import Chapter, chapter_of
+from faithful_reel.core.work.revising import decided, join_chapters, reimport, split_chapter
+from faithful_reel.core.work.timeline import Hearing, tokens_of
 
 TEXT = "The tide had gone out further than anyone in the harbour could remember. It lay still until the evening."
 HOP, LENGTH = 1000, 800

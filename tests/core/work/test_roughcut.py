@@ -11,8 +11,6 @@ import soundfile
 
 from faithful_reel.core.audio.files import ear_sound
 from faithful_reel.core.book.model import Book, ChapterState, Recording
-from faithful_reel.core.book.roughcut import rough_cut, rough_of
-from faithful_reel.core.book.timeline import Hearing, tokens_of
 from faithful_reel.core.collate.findings import AGAIN, READING, SURE, Decision, Evidence, Finding, Kind
 from faithful_reel.core.collate.proofing import Placed, proofed
 from faithful_reel.core.errors import EditRefused
@@ -20,6 +18,8 @@ from faithful_reel.core.hear.recogniser import Heard
 from faithful_reel.core.reel.commands import CutAndClose
 from faithful_reel.core.reel.reel import reel_of, source_at
 from faithful_reel.core.text.words import chapter_of
+from faithful_reel.core.work.roughcut import rough_cut, rough_of
+from faithful_reel.core.work.timeline import Hearing, tokens_of
 
 RATE = 44_100
 HOP = RATE // 2
@@ -205,8 +205,8 @@ def test_two_cuts_in_a_row_leave_one_join():
 
 
 def test_the_shape_of_its_report(tmp_path):
-    from faithful_reel.core.book.roughcut import RoughFile
     from faithful_reel.core.splice.seam import Seam
+    from faithful_reel.core.work.roughcut import RoughFile
 
     report = RoughFile(((finding("a", Kind.REPEATED, 0, 1), 0.5, 1.2),), ((0.5, Seam(1, 2, 3, 4)),), None, 9.0, 8.0).as_json()
     assert set(report) == {"cuts", "joins", "natural", "seconds_before", "seconds_after"}

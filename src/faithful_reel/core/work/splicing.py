@@ -8,9 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from faithful_reel.core.book.mending import tone_of
 from faithful_reel.core.book.model import Book, ChapterState
-from faithful_reel.core.book.timeline import Hearing
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.hear.recogniser import Heard
 from faithful_reel.core.pickups.ledger import Pickup, Take
@@ -22,6 +20,8 @@ from faithful_reel.core.splice.boundaries import Side
 from faithful_reel.core.splice.place import Plan, planned_splice
 from faithful_reel.core.splice.seam import Seam, natural_seam, seam_at
 from faithful_reel.core.units import Signal, Span
+from faithful_reel.core.work.mending import tone_of
+from faithful_reel.core.work.timeline import Hearing
 
 EDGE_S = 0.25
 
