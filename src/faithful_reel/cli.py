@@ -30,6 +30,7 @@ Audio = Annotated[Path, typer.Option(help="The recording.")]
 Script = Annotated[Path, typer.Option(help="The manuscript's text of this recording.")]
 AsJson = Annotated[bool, typer.Option("--json", help="Print JSON.")]
 Language = Annotated[str, typer.Option(help="The language that is read, as a two-letter code.")]
+OneEar = Annotated[bool, typer.Option("--one-ear", help="Ask the first ear only, even where others are installed.")]
 ProfileName = Annotated[str, typer.Option(help="A profile's name, or a JSON file.")]
 
 
@@ -71,7 +72,7 @@ def proof(
             help="Leave out findings less sure than this, 0 to 1; without it what the window folds away at first.", min=0, max=1
         ),
     ] = None,
-    one_ear: Annotated[bool, typer.Option("--one-ear", help="Ask the first ear only, even where others are installed.")] = False,
+    one_ear: OneEar = False,
     language: Language = "en",
 ) -> None:
     """Find every departure of a recording from its script."""
@@ -143,13 +144,13 @@ def rough(
     script: Script,
     out: Annotated[Path, typer.Option(help="The new file.")],
     as_json: AsJson = False,
-    one_ear: Annotated[bool, typer.Option("--one-ear", help="Ask the first ear only, even where others are installed.")] = False,
+    one_ear: OneEar = False,
 ) -> None:
     """Cut a raw recording down to its last complete readings."""
     from faithful_reel.core.files import refuse_over
     from faithful_reel.core.hear.ears import installed_ears
     from faithful_reel.core.text.manuscript import read_script
-    from faithful_reel.core.work.roughcut import rough_file
+    from faithful_reel.core.work.one_chapter import rough_file
 
     refuse_over(out, audio, script)
     chapter = read_script(script)
@@ -171,17 +172,18 @@ def splice(
     line: Annotated[str, typer.Option(help="The corrected words, as the script has them.")],
     out: Annotated[Path, typer.Option(help="The new file.")],
     as_json: AsJson = False,
+    one_ear: OneEar = False,
 ) -> None:
     """Put a line of a pickup recording into a chapter at word boundaries."""
     from faithful_reel.core.files import refuse_over
     from faithful_reel.core.hear.ears import installed_ears
-    from faithful_reel.core.pickups.placing import splice_file
     from faithful_reel.core.text.manuscript import read_script
+    from faithful_reel.core.work.one_chapter import splice_file
 
     refuse_over(out, audio, script, pickup)
     chapter = read_script(script)
     _tell_if_cut(audio, pickup)
-    result = splice_file(audio, chapter, pickup, line, out, installed_ears(only_first=True).first, _watch())
+    result = splice_file(audio, chapter, pickup, line, out, installed_ears(only_first=one_ear), _watch())
     if as_json:
         _print(result.as_json())
         return

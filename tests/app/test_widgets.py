@@ -24,11 +24,12 @@ from faithful_reel.app.sound import Player
 from faithful_reel.app.theme import CONTROLS, DAY, NIGHT, READING, control_font, load_fonts, reading_font
 from faithful_reel.app.widgets.loupe import Loupe
 from faithful_reel.app.widgets.parts import EvennessPlot, Meter
-from faithful_reel.app.widgets.trio import Trio, TrioBoundary, TrioWord
+from faithful_reel.app.widgets.trio import Trio, TrioBoundary
 from faithful_reel.core.audio.overview import overview_of
 from faithful_reel.core.errors import Cancelled, FileProblem
 from faithful_reel.core.measure.picture import spectrogram
 from faithful_reel.core.standins.sound_card import SimulatedCard
+from faithful_reel.core.work.splicing import LineWord
 from faithful_reel.core.work.timeline import Tokens
 
 SOURCES = Path(faithful_reel.__file__).parent
@@ -227,7 +228,7 @@ def test_a_proposal_can_be_clicked(qtbot):
     qtbot.addWidget(trio)
     trio.resize(700, 240)
     words = tuple(
-        TrioWord(
+        LineWord(
             w, (k * 20_000, k * 20_000 + 15_000), (k * 20_000, k * 20_000 + 15_000), (k * 20_000, k * 20_000 + 15_000), k == 1
         )
         for k, w in enumerate(("a", "green", "bottle"))

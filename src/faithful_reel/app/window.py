@@ -65,7 +65,6 @@ from faithful_reel.app.widgets.parts import ROLE, ContentsDelegate, Desk, Meter,
 from faithful_reel.app.workbench import Hearers, Workbench
 from faithful_reel.core.audio import files
 from faithful_reel.core.audio.tempo import FASTEST, SLOWEST
-from faithful_reel.core.book import reporting
 from faithful_reel.core.book.commands import SetLanguage
 from faithful_reel.core.book.keeping import ARCHIVE_SUFFIX, archived, backed_up, unpacked
 from faithful_reel.core.book.model import ChapterState
@@ -79,6 +78,7 @@ from faithful_reel.core.reel.reel import Lane, Piece, Reel, recordings_of
 from faithful_reel.core.reel.render import FileSources, Renderer
 from faithful_reel.core.text import manuscript
 from faithful_reel.core.units import Signal, Span, clock, ratio
+from faithful_reel.core.work import reporting
 from faithful_reel.core.work.splicing import placed_joins
 
 DESKS = ("intake", "proof", "pickups", "splice", "master", "release")

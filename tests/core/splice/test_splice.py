@@ -12,7 +12,7 @@ from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.reel.commands import ToneSource
 from faithful_reel.core.splice.boundaries import Side, best_pair, ranked_boundaries
 from faithful_reel.core.splice.place import level_match, planned_splice
-from faithful_reel.core.splice.seam import natural_seam, seam_at
+from faithful_reel.core.splice.seam import Likeness, Seam, likeness, natural_seam, seam_at
 from faithful_reel.core.units import Span
 
 RATE = 44_100
@@ -145,3 +145,16 @@ def test_natural_boundaries_give_the_measure():
     assert natural is not None
     assert natural.level_step_db < 2
     assert natural_seam(x, [], RATE) is None
+
+
+@pytest.mark.parametrize(
+    ("seam", "told"),
+    [
+        (Seam(-5.0, 3.0, 6.0, 2.0), Likeness.WITHIN),
+        (Seam(-5.9, 3.0, 6.0, 2.0), Likeness.CLOSE),
+        (Seam(-5.0, 3.0, 7.3, 2.0), Likeness.OUT),
+        (Seam(-5.0, 3.0, 6.0, 4.1), Likeness.OUT),
+    ],
+)
+def test_a_join_is_told_beside_natural_boundaries(seam, told):
+    assert likeness(seam, Seam(5.0, 4.0, 6.0, 4.0)) is told

@@ -14,7 +14,7 @@ from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.hear.recogniser import Heard
 from faithful_reel.core.reel.reel import reel_of
 from faithful_reel.core.text.words import chapter_of
-from faithful_reel.core.work.readings import better_take, swapped, takes_of
+from faithful_reel.core.work.readings import better_retake, retakes_of, swapped
 from faithful_reel.core.work.timeline import Hearing, tokens_of
 
 RATE = 44_100
@@ -55,39 +55,39 @@ def heard_at(book, chapter, hearing):
 
 def test_takes_are_judged(state):
     _, chapter, _ = state
-    (take,) = takes_of(TEXT, chapter.findings)
+    (take,) = retakes_of(TEXT, chapter.findings)
     assert take.good
     assert take.verdict == "complete and as written"
     short = replace(chapter.findings[0], word_count=2, heard="The boat", kind=Kind.FALSE_START)
     wrong = replace(chapter.findings[0], heard="The boat was lame.")
     noise = finding(Kind.NOISE, 2, 0, chapter.findings[0].start + 10, chapter.findings[0].start + 200, "f0002")
-    assert takes_of(TEXT, [short])[0].verdict == "broken off"
-    assert takes_of(TEXT, [wrong])[0].verdict == "1 word departs"
-    assert takes_of(TEXT, [chapter.findings[0], noise])[0].verdict == "1 noise"
+    assert retakes_of(TEXT, [short])[0].verdict == "broken off"
+    assert retakes_of(TEXT, [wrong])[0].verdict == "1 word departs"
+    assert retakes_of(TEXT, [chapter.findings[0], noise])[0].verdict == "1 noise"
 
 
 def test_a_reading_unlike_its_neighbours_is_not_good(state):
     _, chapter, _ = state
     soft = replace(chapter.findings[0], evidence=Evidence(level_db=-6.0, pace=1.5))
-    (take,) = takes_of(TEXT, [soft])
+    (take,) = retakes_of(TEXT, [soft])
     assert take.verdict == "6 dB softer, faster"
     assert not take.good
     alike = replace(chapter.findings[0], evidence=Evidence(level_db=3.0, pace=0.8))
-    assert takes_of(TEXT, [alike])[0].good
+    assert retakes_of(TEXT, [alike])[0].good
 
 
 def test_slips_of_one_word_and_doubtful_ones_are_no_takes(state):
     _, chapter, _ = state
     one = replace(chapter.findings[0], word_count=1, heard="The")
     doubtful = replace(chapter.findings[0], confidence=0.2)
-    assert takes_of(TEXT, [one, doubtful]) == ()
+    assert retakes_of(TEXT, [one, doubtful]) == ()
 
 
 def test_the_last_reading_is_kept_unless_it_is_worse(state):
     _, chapter, _ = state
-    assert not better_take(TEXT, chapter.findings, "f0001")
+    assert not better_retake(TEXT, chapter.findings, "f0001")
     misread = finding(Kind.MISREAD, 5, 1, 0, 1, "f0002", "lame.")
-    assert better_take(TEXT, [*chapter.findings, misread], "f0001")
+    assert better_retake(TEXT, [*chapter.findings, misread], "f0001")
 
 
 def test_a_swap_puts_the_other_reading_in_and_leaves_no_second_one(state):

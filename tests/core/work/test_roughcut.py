@@ -18,7 +18,8 @@ from faithful_reel.core.hear.recogniser import Heard
 from faithful_reel.core.reel.commands import CutAndClose
 from faithful_reel.core.reel.reel import reel_of, source_at
 from faithful_reel.core.text.words import chapter_of
-from faithful_reel.core.work.roughcut import rough_cut, rough_of
+from faithful_reel.core.work.one_chapter import rough_of
+from faithful_reel.core.work.roughcut import rough_cut
 from faithful_reel.core.work.timeline import Hearing, tokens_of
 
 RATE = 44_100
@@ -206,7 +207,7 @@ def test_two_cuts_in_a_row_leave_one_join():
 
 def test_the_shape_of_its_report(tmp_path):
     from faithful_reel.core.splice.seam import Seam
-    from faithful_reel.core.work.roughcut import RoughFile
+    from faithful_reel.core.work.one_chapter import RoughFile
 
     report = RoughFile(((finding("a", Kind.REPEATED, 0, 1), 0.5, 1.2),), ((0.5, Seam(1, 2, 3, 4)),), None, 9.0, 8.0).as_json()
     assert set(report) == {"cuts", "joins", "natural", "seconds_before", "seconds_after"}

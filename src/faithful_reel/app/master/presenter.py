@@ -66,7 +66,7 @@ class MasterPresenter(Observed):
             made = master_reel(renderer, rate, 1, profile, out, checked=file_meter, words=known, watch=watch)
             figures, found = checked_file(out, profile)
             rows = tuple((v.rule, v.limit, str(v.value), v.passed) for v in (*found, made.words))
-            return Master(name, named, key, made.steps, {k: v for k, v in figures.as_json().items()}, rows)  # type: ignore[misc]  # noqa: C416 - narrows the value type
+            return Master(name, named, key, made.steps, {k: v for k, v in figures.as_json().items()}, rows)
 
         def done(master: Master) -> None:
             self.working.discard(chapter_id)

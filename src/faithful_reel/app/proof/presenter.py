@@ -36,7 +36,7 @@ from faithful_reel.core.reel.reel import Piece, source_at
 from faithful_reel.core.text.spoken import plain
 from faithful_reel.core.units import EAR_RATE, Span, clock, samples
 from faithful_reel.core.work.mending import finding_span, mending_edit, pickup_for, restoring_edits, tone_of
-from faithful_reel.core.work.readings import Take, better_take, swapped, takes_of
+from faithful_reel.core.work.readings import Retake, better_retake, retakes_of, swapped
 from faithful_reel.core.work.reporting import report_rows, write_report
 from faithful_reel.core.work.roughcut import Looks, mending_edits, rough_cut
 from faithful_reel.core.work.timeline import Hearing, hearing_of, span_of
@@ -48,7 +48,7 @@ class ProofPresenter(Observed):
     def __init__(self, bench: Workbench) -> None:
         super().__init__()
         self.bench = bench
-        self._takes: tuple[object, tuple[Take, ...]] = None, ()
+        self._takes: tuple[object, tuple[Retake, ...]] = None, ()
         self._sign_keys: dict[str, tuple[object, str, str]] = {}
         self.current = ""
         self.selected: tuple[tuple[str, str], ...] = ()
@@ -361,11 +361,11 @@ class ProofPresenter(Observed):
         self.bench.tell(f"Rough cut: {len(command.edits)} places, {gone:.1f} s shorter. One step back brings all of it back.")
         return True
 
-    def takes(self, chapter: ChapterState) -> tuple[Take, ...]:
+    def takes(self, chapter: ChapterState) -> tuple[Retake, ...]:
         """The other readings that a chapter's recording holds."""
         findings = self.bench.findings(chapter)
         if self._takes[0] is not findings:
-            self._takes = findings, takes_of(self.bench.text(chapter), findings)
+            self._takes = findings, retakes_of(self.bench.text(chapter), findings)
         return self._takes[1]
 
     def take_note(self, finding: Finding) -> str:
@@ -374,7 +374,7 @@ class ProofPresenter(Observed):
         take = next((t for t in self.takes(chapter) if t.finding == finding.id), None) if chapter else None
         if chapter is None or take is None:
             return ""
-        better = better_take(self.bench.text(chapter), chapter.findings, finding.id)
+        better = better_retake(self.bench.text(chapter), chapter.findings, finding.id)
         return f"Another reading of the line: {take.verdict}." + (" Better than the one that is kept." if better else "")
 
     def swap_take(self, finding_id: str = "") -> bool:

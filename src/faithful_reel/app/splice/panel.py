@@ -8,19 +8,23 @@ from PyQt6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QHBoxLayout, QHea
 from faithful_reel.app.splice.presenter import SplicePresenter
 from faithful_reel.app.theme import Theme
 from faithful_reel.app.widgets.parts import ROLE, Desk, button, fill, label, table
-from faithful_reel.app.widgets.trio import Trio, TrioBoundary, TrioWord
+from faithful_reel.app.widgets.trio import Trio, TrioBoundary
 from faithful_reel.core.pickups.ledger import DONE, Pickup, State
 from faithful_reel.core.pickups.placing import Spliced
 from faithful_reel.core.reel.reel import Lane, Piece, Reel
 from faithful_reel.core.splice.boundaries import Boundary
-from faithful_reel.core.splice.seam import Seam
-from faithful_reel.core.units import Span
+from faithful_reel.core.splice.seam import likeness
 from faithful_reel.core.work.splicing import InPlace, Preview, piece_of
 
 SHOWN_PROPOSALS = 4
 IN_WORDS = {
     State.SPLICED: "The take is in: this is how it stands in the chapter. Hear it in context, then pass it.",
     State.PASSED: "The take is in, and passed.",
+}
+WITHOUT_PLACE = {
+    State.SPLICED: "This take was put in, but it is no longer in the reel.",
+    State.PASSED: "This take was put in and passed, but it is no longer in the reel.",
+    State.DROPPED: "This line is not wanted any more. Decide its finding as Pickup again to use the take.",
 }
 
 
@@ -135,7 +139,7 @@ class SplicePanel(Desk):
         ):
             combo.blockSignals(True)
             combo.clear()
-            words = [w[0] for w in preview.words] if preview else []
+            words = [w.text for w in preview.words] if preview else []
             for rank, boundary in enumerate(ranked):
                 combo.addItem(f"{rank + 1}.  {_between(words, boundary)}", rank)
                 if boundary is chosen:
@@ -154,7 +158,7 @@ class SplicePanel(Desk):
             ):
                 if seam is None:
                     continue
-                within = "" if seam is natural or natural is None else beside(seam, natural)
+                within = "" if seam is natural or natural is None else likeness(seam, natural).value
                 rows.append(
                     (
                         name,
@@ -178,36 +182,19 @@ class SplicePanel(Desk):
         if placed is not None and chapter.reel is not None:
             known = bench.book.recording(chapter.recording)
             as_came = Reel((Lane("original", (Piece(known.hash, 0, known.length),)),))
-            end = max((word[3][1] for word in placed.words if word[3]), default=0)
+            end = max((word.take[1] for word in placed.words if word.take), default=0)
             as_read = Reel((Lane("take", (Piece(pickup.takes[pickup.chosen].recording, 0, end + 10 * bench.book.rate),)),))
             self.trio.set_content(
-                tuple(TrioWord(*word) for word in placed.words),
+                placed.words,
                 (),
                 (bench.columns(as_came), bench.columns(chapter.reel), bench.columns(as_read)),
                 "",
             )
             return
         if preview is None:
-            state = {
-                "spliced": "This take was put in, but it is no longer in the reel.",
-                "passed": "This take was put in and passed, but it is no longer in the reel.",
-                "dropped": "This line is not wanted any more. Decide its finding as Pickup again to use the take.",
-            }
-            self.trio.set_content((), (), (None, None, None), state.get(pickup.state.value, self._presenter.problem))
+            self.trio.set_content((), (), (None, None, None), WITHOUT_PLACE.get(pickup.state, self._presenter.problem))
             return
-        command, plan = preview.plan.command, preview.plan
-        inside = range(plan.chosen_in.token, plan.chosen_out.token)
-        shift = len_of(command.take_start, command.take_stop) - len_of(command.start, command.stop)
-        words = []
-        for index, (text, original, take) in enumerate(preview.words):
-            if index in inside:
-                result = (
-                    (take[0] - command.take_start + command.start, take[1] - command.take_start + command.start) if take else None
-                )
-            else:
-                by = shift if original and original[0] >= command.stop - 1 else 0
-                result = (original[0] + by, original[1] + by) if original else None
-            words.append(TrioWord(text, original, result, take, index in inside))
+        plan = preview.plan
         boundaries = []
         for entering, ranked, chosen in ((True, plan.entering, plan.chosen_in), (False, plan.leaving, plan.chosen_out)):
             boundaries += [
@@ -221,7 +208,7 @@ class SplicePanel(Desk):
         take_reel = Reel((Lane("take", (Piece(take_recording, 0, length),)),))
         assert chapter.reel is not None
         columns = (bench.columns(chapter.reel), bench.columns(preview.reel), bench.columns(take_reel))
-        self.trio.set_content(tuple(words), tuple(boundaries), columns, "")
+        self.trio.set_content(preview.words, tuple(boundaries), columns, "")
 
     # --- what the user does ---------------------------------------------------------------------------------------
 
@@ -267,21 +254,7 @@ class SplicePanel(Desk):
                 self.hear.emit(reel, max(0, span.start - around), min(len(reel), span.stop + around))
 
 
-def len_of(start: int, stop: int) -> int:
-    """Length of a stretch."""
-    return len(Span(start, stop))
-
-
 def _between(words: list[str], boundary: Boundary) -> str:
     left = words[boundary.token - 1] if boundary.token else "…"
     right = words[boundary.token] if boundary.token < len(words) else "…"
     return f"{left} | {right}   {boundary.gap_s * 1000:.0f} ms pause"
-
-
-def beside(seam: Seam, natural: Seam) -> str:
-    """How a join stands beside natural boundaries: up to a fifth over their greatest steps is close to them."""
-    steps = ("level_step_db", "floor_step_db", "tone_step_db")
-    most = max(abs(getattr(seam, n)) / max(getattr(natural, n), 1.0) for n in steps)
-    if most > 1.2 or seam.click_db > max(natural.click_db, 3.0):
-        return "stands out"
-    return "within natural" if most <= 1 else "close to natural"

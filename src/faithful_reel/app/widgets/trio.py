@@ -13,22 +13,12 @@ from PyQt6.QtWidgets import QWidget
 
 from faithful_reel.app.theme import DAY, Theme, control_font, reading_font
 from faithful_reel.app.widgets.galley import Columns, draw_sound
+from faithful_reel.core.work.splicing import LineWord
 
 LEFT = 78.0
 STRIP_H = 46.0
 WORDS_H = 30.0
 GAP = 15.0
-
-
-@dataclass(frozen=True, slots=True)
-class TrioWord:
-    """One word of the line with its stretch in each of the three sounds; None where it is not heard."""
-
-    text: str
-    original: tuple[int, int] | None
-    result: tuple[int, int] | None
-    take: tuple[int, int] | None
-    from_take: bool
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,7 +42,7 @@ class Trio(QWidget):
         self.setAccessibleName("Original, result and take, word by word")
         self.setMinimumHeight(round(WORDS_H + 3 * STRIP_H + 3 * GAP + 10))
         self._theme = DAY
-        self._words: tuple[TrioWord, ...] = ()
+        self._words: tuple[LineWord, ...] = ()
         self._boundaries: tuple[TrioBoundary, ...] = ()
         self._columns: tuple[Columns | None, Columns | None, Columns | None] = (None, None, None)
         self._playhead = -1
@@ -66,7 +56,7 @@ class Trio(QWidget):
 
     def set_content(
         self,
-        words: tuple[TrioWord, ...],
+        words: tuple[LineWord, ...],
         boundaries: tuple[TrioBoundary, ...],
         columns: tuple[Columns | None, Columns | None, Columns | None],
         empty: str,

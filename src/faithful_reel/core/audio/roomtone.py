@@ -17,8 +17,12 @@ SKIP_S = 0.5
 
 
 def frame_levels(x: Signal, rate: int) -> NDArray[np.float64]:
-    """RMS in dB of successive 20 ms frames."""
-    size = round(FRAME_S * rate)
+    """RMS in dB of successive 20 ms frames: of (n,) audio, full scale 1.0, a (frames,) array."""
+    return levels_of_frames(x, round(FRAME_S * rate))
+
+
+def levels_of_frames(x: Signal, size: int) -> NDArray[np.float64]:
+    """RMS in dB of successive frames of `size` samples: of (n,) audio a (n // size,) array; -200 dB for digital silence."""
     count = len(x) // size
     if not count:
         return np.zeros(0)

@@ -11,7 +11,7 @@ import scipy  # its parts are loaded when they are first used: 55 MB that need n
 from numpy.typing import NDArray
 
 from faithful_reel.core.audio.files import let_go
-from faithful_reel.core.audio.roomtone import frame_levels
+from faithful_reel.core.audio.roomtone import levels_of_frames
 from faithful_reel.core.collate.findings import Finding
 from faithful_reel.core.collate.flaws import (
     EDGE_S,
@@ -88,7 +88,7 @@ def flaws_of(
 
 def levels_of(x: Signal) -> Levels:
     """RMS in dB of successive 5 ms, a minute at a time."""
-    parts = [frame_levels(part, EAR_RATE // 4) for part in _minutes(x)]
+    parts = [levels_of_frames(part, FRAME) for part in _minutes(x)]
     return np.concatenate(parts) if parts else np.zeros(0)
 
 
@@ -106,7 +106,7 @@ def _low_levels(x: Signal) -> Levels:
     parts = []
     for part in _minutes(x):
         y, state = scipy.signal.sosfilt(sos, part, zi=state)
-        parts.append(frame_levels(y, EAR_RATE // 4))
+        parts.append(levels_of_frames(y, FRAME))
     return np.concatenate(parts) if parts else np.zeros(0)
 
 

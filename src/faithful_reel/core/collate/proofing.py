@@ -62,7 +62,7 @@ class Proof:
 
 
 @dataclass(frozen=True, slots=True)
-class Listening:
+class Pass:
     """What one pass over the recording gave; heard words carry aligned edges."""
 
     chunks: list[Chunk]
@@ -71,7 +71,7 @@ class Listening:
     links: list[Link]
 
 
-def listen(x: Signal, chapter: Chapter, ear: Ear, watch: Watch) -> Listening:
+def listen(x: Signal, chapter: Chapter, ear: Ear, watch: Watch) -> Pass:
     """One ear over the whole recording, collated, every heard word placed by alignment.
 
     Raises
@@ -92,7 +92,7 @@ def first_pass(
     watch: Watch,
     early: Callable[[Proof], None] | None = None,
     memory: Memory | None = None,
-) -> Listening:
+) -> Pass:
     """One ear over the whole recording, collated; words at the ear's own times.  `early` and `memory` as in `proofed`.
 
     Raises
@@ -115,7 +115,7 @@ def first_pass(
             early(_so_far(x, chapter, chunks[: index + 1], heard, owner))
     if not heard:
         raise SignalError("No words were heard in this recording. Choose the recording of this chapter.")
-    return Listening(chunks, heard, owner, collated([w.text for w in chapter.words], [h.text for h in heard]))
+    return Pass(chunks, heard, owner, collated([w.text for w in chapter.words], [h.text for h in heard]))
 
 
 def _with_edges(
@@ -158,13 +158,13 @@ def _with_edges(
     return out
 
 
-def placed_words(chapter: Chapter, listening: Listening) -> tuple[Placed | None, ...]:
+def placed_words(chapter: Chapter, heard: Sequence[Heard], links: Sequence[Link]) -> tuple[Placed | None, ...]:
     """For every written word the stretch that reads it, rightly or not; None for a word that was not read."""
     placed: list[Placed | None] = [None] * len(chapter.words)
-    for link in listening.links:
+    for link in links:
         if not link.written or not link.heard:
             continue
-        parts = [listening.heard[j] for j in link.heard]
+        parts = [heard[j] for j in link.heard]
         start, stop = parts[0].start, parts[-1].stop
         sure = min(p.confidence for p in parts) * (1.0 if link.same else 0.5)
         count = len(link.written)
@@ -227,8 +227,7 @@ def proofed(
         readings = read_again(x, chapter, first, ears, aligner, Part(watch, 0.2, 0.9), memory)
         heard, owner, links = _agreed(chapter, readings)
         heard = _with_edges(x, chapter, first.chunks, heard, owner, links, aligner, Part(watch, 0.9, 0.99))
-    listening = Listening(first.chunks, heard, owner, links)
-    placed = placed_words(chapter, listening)
+    placed = placed_words(chapter, heard, links)
     levels = levels_of(x)
     departed = where_faint(_departures(chapter, readings, heard, placed), heard, levels)
     found = departed + flaws_of(x, chapter, heard, links, levels=levels)
@@ -240,7 +239,7 @@ def proofed(
     return Proof(tuple(heard), placed, numbered, tuple(links), len(x) / EAR_RATE)
 
 
-def _by_one_ear(x: Signal, chapter: Chapter, first: Listening) -> Proof:
+def _by_one_ear(x: Signal, chapter: Chapter, first: Pass) -> Proof:
     """A proof by the first ear alone, with times of its own: what there is for other languages than English."""
     written = [w.text for w in chapter.words]
     starts = frozenset(s.start for s in chapter.sentences())
@@ -250,7 +249,7 @@ def _by_one_ear(x: Signal, chapter: Chapter, first: Listening) -> Proof:
         mine[chunk].append(word)
     readings = [read_chunk(segments[k], written, starts, {"first": words}) for k, words in enumerate(mine)]
     heard, _, links = _agreed(chapter, readings)
-    placed = placed_words(chapter, replace(first, heard=heard, links=links))
+    placed = placed_words(chapter, heard, links)
     departed = [replace(f, evidence=replace(f.evidence, note=BY_ONE_EAR)) for f in _departures(chapter, readings, heard, placed)]
     findings = sorted(departed + flaws_of(x, chapter, heard, links), key=lambda f: (f.start, f.word_index))
     numbered = tuple(replace(f, id=f"f{n:04d}") for n, f in enumerate(findings, 1))
@@ -272,7 +271,7 @@ def _so_far(x: Signal, chapter: Chapter, chunks: list[Chunk], heard: list[Heard]
         links.pop()
     read = links[-1].written.stop if links else 0
     heard = heard[: links[-1].heard.stop if links else 0]
-    listening = Listening(chunks, heard, owner[: len(heard)], links)
+    listening = Pass(chunks, heard, owner[: len(heard)], links)
     mine: dict[int, list[Heard]] = {}
     for word, chunk in zip(heard, owner, strict=False):
         mine.setdefault(chunk, []).append(word)
@@ -281,7 +280,7 @@ def _so_far(x: Signal, chapter: Chapter, chunks: list[Chunk], heard: list[Heard]
     readings = [read_chunk(segments[k], written, starts, {"first": words}) for k, words in mine.items()]
     agreed = [w for reading in readings for w in reading.words]
     links = collated(written[:read], [w.text for w in agreed])
-    placed = placed_words(chapter, replace(listening, heard=agreed, links=links))
+    placed = placed_words(chapter, agreed, links)
     findings = sorted(_departures(chapter, readings, agreed, placed), key=lambda f: (f.start, f.word_index))
     numbered = tuple(replace(f, id=f"f{n:04d}") for n, f in enumerate(findings, 1))
     return Proof(tuple(agreed), placed, numbered, tuple(links), len(x) / EAR_RATE)
@@ -294,7 +293,7 @@ def _agreed(chapter: Chapter, readings: Sequence[Reading]) -> tuple[list[Heard],
 
 
 def read_again(
-    x: Signal, chapter: Chapter, first: Listening, ears: Ears, aligner: Aligner, watch: Watch, memory: Memory
+    x: Signal, chapter: Chapter, first: Pass, ears: Ears, aligner: Aligner, watch: Watch, memory: Memory
 ) -> list[Reading]:
     """What the ears agree on in every chunk, and the places where they do not all read what is written."""
     written = [w.text for w in chapter.words]
@@ -347,7 +346,7 @@ def read_again(
 _CLAUSE_END = re.compile(r"[.,;:!?…—–-][\"'”’)]*$")
 
 
-def segments_of(first: Listening, written: Sequence[str]) -> list[range]:
+def segments_of(first: Pass, written: Sequence[str]) -> list[range]:
     """Which tokens of the chapter every chunk reads, by what the first ear made of it; together they are the chapter.
 
     Words that it heard in no chunk are given to the chunk before or after them: the cut is made where a clause ends.

@@ -12,7 +12,7 @@ from typing import Any, Self
 
 import numpy as np
 
-from faithful_reel.core.audio.roomtone import frame_levels
+from faithful_reel.core.audio.roomtone import levels_of_frames
 from faithful_reel.core.hear.grammar import Grammar
 from faithful_reel.core.hear.helper import Helper
 from faithful_reel.core.hear.memory import Memory
@@ -162,7 +162,7 @@ def refined(x: Signal, placed: Sequence[Aligned]) -> list[Aligned]:
 
 def _crossing(x: Signal, at: int, reach: int, step: int, *, rising: bool) -> int:
     lo, hi = max(0, at - 2 * reach), min(len(x), at + 2 * reach)
-    levels = frame_levels(x[lo:hi], round(step / 0.02)) if hi - lo >= 4 * step else np.zeros(0)
+    levels = levels_of_frames(x[lo:hi], step) if hi - lo >= 4 * step else np.zeros(0)
     if len(levels) < 4 or levels.max() - levels.min() < 10:
         return at
     limit = (levels.max() + levels.min()) / 2 - 4

@@ -183,7 +183,7 @@ class Figures:
     dead_s: float = 0.0
     dead_channels: int = 0
 
-    def as_json(self) -> dict[str, object]:
+    def as_json(self) -> dict[str, float | int | str | bool | None]:
         """Plain values, rounded for reading."""
         return {k: round(v, 3) if isinstance(v, float) else v for k, v in asdict(self).items()}
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from faithful_reel.core.audio.roomtone import frame_levels
+from faithful_reel.core.audio.roomtone import levels_of_frames
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.units import Signal, Span
 
@@ -96,7 +96,7 @@ def _valley(side: Side, gap: Span, rate: int) -> int:
     middle = (gap.start + gap.stop) // 2
     start = max(side.offset, min(gap.start, middle - reach))
     x = side.sound[start - side.offset : max(gap.stop, middle + reach) - side.offset]
-    levels = frame_levels(x, round(size / 0.02))
+    levels = levels_of_frames(x, size)
     if not len(levels):
         return middle
     return start + int(levels.argmin()) * size + size // 2

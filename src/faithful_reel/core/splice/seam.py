@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass
+from enum import StrEnum
 
 import numpy as np
 from numpy.typing import NDArray
@@ -90,6 +91,29 @@ def _click(x: Signal, at: int, rate: int) -> float:
     if not len(inner) or not len(outer):
         return 0.0
     return float(20 * np.log10((inner.max() + 1e-9) / (np.percentile(outer, 99) + 1e-9)))
+
+
+CLOSE = 1.2
+"""Up to a fifth over the greatest natural steps is close to them (own rule)."""
+LEAST_CLICK_DB = 3.0
+
+
+class Likeness(StrEnum):
+    """How a join stands beside natural boundaries."""
+
+    WITHIN = "within natural"
+    CLOSE = "close to natural"
+    OUT = "stands out"
+
+
+def likeness(seam: Seam, natural: Seam) -> Likeness:
+    """How a join stands beside the greatest figures of natural boundaries; steps under 1 dB never stand out."""
+    steps = [(seam.level_step_db, natural.level_step_db), (seam.floor_step_db, natural.floor_step_db)]
+    steps.append((seam.tone_step_db, natural.tone_step_db))
+    most = max(abs(own) / max(usual, 1.0) for own, usual in steps)
+    if most > CLOSE or seam.click_db > max(natural.click_db, LEAST_CLICK_DB):
+        return Likeness.OUT
+    return Likeness.WITHIN if most <= 1 else Likeness.CLOSE
 
 
 def natural_seam(x: Signal, boundaries: Sequence[int], rate: int) -> Seam | None:

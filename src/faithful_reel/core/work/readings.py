@@ -10,7 +10,7 @@ from faithful_reel.core.book.commands import SwapTake
 from faithful_reel.core.book.model import Book, ChapterState
 from faithful_reel.core.collate.findings import AGAIN, SURE, Finding, Kind, near
 from faithful_reel.core.collate.links import Link, collated
-from faithful_reel.core.collate.proofing import Listening, placed_words
+from faithful_reel.core.collate.proofing import placed_words
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.hear.pronounce import is_word
 from faithful_reel.core.reel.commands import CutAndClose, ReelCommand, ReplaceByTake
@@ -26,7 +26,7 @@ FEWEST_WORDS = 2
 
 
 @dataclass(frozen=True)
-class Take:
+class Retake:
     """One more reading of a part of a line.
 
     `finding` tells of it; `words` are the places of the tokens `written` that it reads, `span` is where it is in the
@@ -72,7 +72,7 @@ class Take:
         return ", ".join(faults) or "complete and as written"
 
 
-def takes_of(text: Chapter, findings: Sequence[Finding]) -> tuple[Take, ...]:
+def retakes_of(text: Chapter, findings: Sequence[Finding]) -> tuple[Retake, ...]:
     """Every other reading that was heard, in the order of the recording."""
     takes = []
     sentence_of: dict[int, range] = {}
@@ -86,7 +86,7 @@ def takes_of(text: Chapter, findings: Sequence[Finding]) -> tuple[Take, ...]:
         flaws = sum(g.kind in (Kind.NOISE, Kind.LEVEL) and g.start < f.stop and g.stop > f.start for g in findings)
         complete = words.start <= sentence.start and words.stop >= sentence.stop
         level, pace = f.evidence.level_db or 0.0, f.evidence.pace or 1.0
-        takes.append(Take(f.id, words, written, Span(f.start, f.stop), f.heard, complete, flaws, level, pace))
+        takes.append(Retake(f.id, words, written, Span(f.start, f.stop), f.heard, complete, flaws, level, pace))
     return tuple(takes)
 
 
@@ -97,13 +97,13 @@ def _right(link: Link, written: Sequence[str], said: Sequence[str]) -> bool:
     return link.same or named
 
 
-def better_take(text: Chapter, findings: Sequence[Finding], take_id: str) -> bool:
+def better_retake(text: Chapter, findings: Sequence[Finding], take_id: str) -> bool:
     """Whether another reading of a line should be kept in the place of the last one.
 
     Of complete readings the last is normally meant (common practice); an earlier one is better only where the last
     departs from the text or has a noise in it, and the earlier one is complete, as written and clean.
     """
-    take = next((t for t in takes_of(text, findings) if t.finding == take_id), None)
+    take = next((t for t in retakes_of(text, findings) if t.finding == take_id), None)
     if take is None or not take.good:
         return False
     kept = [f for f in findings if f.confidence >= SURE and f.id != take_id and _spoils(f, take.words)]
@@ -127,7 +127,7 @@ def swapped(book: Book, chapter: ChapterState, text: Chapter, hearing: Hearing |
     EditRefused
         There is no such reading, or the words it reads are not in the reel.
     """
-    take = next((t for t in takes_of(text, chapter.findings) if t.finding == take_id), None)
+    take = next((t for t in retakes_of(text, chapter.findings) if t.finding == take_id), None)
     if take is None or hearing is None or chapter.reel is None:
         raise EditRefused("This finding is no other reading of a line. Choose a repeat or a false start.")
     texts = [w.text for w in text.words]
@@ -173,7 +173,7 @@ def _within(inner: range, outer: range) -> bool:
     return outer.start <= inner.start and inner.stop <= outer.stop
 
 
-def _linked_anew(text: Chapter, hearing: Hearing, take: Take, said: Sequence[int], linked: Sequence[Link]) -> Hearing:
+def _linked_anew(text: Chapter, hearing: Hearing, take: Retake, said: Sequence[int], linked: Sequence[Link]) -> Hearing:
     """The hearing with the written words of the take linked to the words of that reading."""
     gone = {(k.written.start, k.heard.start) for k in linked}
     rows = [k for k in hearing.link_rows() if (k.written.start, k.heard.start) not in gone and not _overlaps(k.heard, said)]
@@ -185,7 +185,7 @@ def _linked_anew(text: Chapter, hearing: Hearing, take: Take, said: Sequence[int
         if k.written
     ]
     rows.sort(key=lambda k: (k.written.start, k.written.stop))
-    placed = placed_words(text, Listening([], list(hearing.heard), [], rows))
+    placed = placed_words(text, hearing.heard, rows)
     return Hearing(
         hearing.heard, placed, tuple((k.written.start, k.written.stop, k.heard.start, k.heard.stop, k.same) for k in rows)
     )

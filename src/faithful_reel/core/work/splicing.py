@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 from collections.abc import Callable
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 
@@ -26,6 +27,22 @@ from faithful_reel.core.work.timeline import Hearing
 EDGE_S = 0.25
 
 
+Stretch = tuple[int, int]
+
+
+class LineWord(NamedTuple):
+    """A word of the line in the three sounds that stand under each other, (start, stop) each; None where it is not heard.
+
+    `from_take` says which sound the result has it from.
+    """
+
+    text: str
+    original: Stretch | None
+    result: Stretch | None
+    take: Stretch | None
+    from_take: bool
+
+
 @dataclass(frozen=True, slots=True)
 class Preview:
     """A splice before it is done: the plan, the reel it would give, its seams, and both stretches of sound."""
@@ -35,7 +52,8 @@ class Preview:
     made: Spliced
     original: Span
     take: Span
-    words: tuple[tuple[str, tuple[int, int] | None, tuple[int, int] | None], ...]
+    words: tuple[LineWord, ...]
+    """Original and result in the reel as it is and as it would be, the take in its recording."""
 
 
 def take_gaps(take: Take, rate: int) -> tuple[Span | None, ...]:
@@ -126,27 +144,41 @@ def preview_splice(
         [p.start for p in natural if p.start < plan.command.start - book.rate // 10][-8:],
         book.rate,
     )
+    return Preview(plan, after, made, Span(lo, hi), Span(take_lo, take_hi), _line_words(pickup, take, hearing, plan, place))
+
+
+def _line_words(
+    pickup: Pickup, take: Take, hearing: Hearing, plan: Plan, place: Callable[[Span], Span | None]
+) -> tuple[LineWord, ...]:
+    """Where the words of a line would be heard: those between the boundaries from the take, what follows moved along."""
+    command = plan.command
+    inside = range(plan.chosen_in.token, plan.chosen_out.token)
+    ahead = command.start - command.take_start
+    shift = (command.take_stop - command.take_start) - (command.stop - command.start)
     words = []
     for offset, text in enumerate(pickup.line.split()):
-        placed = hearing.placed[pickup.first_word + offset] if pickup.first_word + offset < len(hearing.placed) else None
-        here = place(Span(placed.start, placed.stop)) if placed else None
+        index = pickup.first_word + offset
+        placed = hearing.placed[index] if index < len(hearing.placed) else None
+        found = place(Span(placed.start, placed.stop)) if placed else None
+        original = (found.start, found.stop) if found else None
         theirs = take.words[offset] if offset < len(take.words) and take.words[offset][0] >= 0 else None
-        words.append((text, (here.start, here.stop) if here else None, theirs))
-    return Preview(plan, after, made, Span(lo, hi), Span(take_lo, take_hi), tuple(words))
+        from_take = offset in inside
+        moved = shift if original and original[0] >= command.stop - 1 else 0
+        heard, by = (theirs, ahead) if from_take else (original, moved)
+        words.append(LineWord(text, original, (heard[0] + by, heard[1] + by) if heard else None, theirs, from_take))
+    return tuple(words)
 
 
 @dataclass(frozen=True, slots=True)
 class InPlace:
-    """A take that is in: where it stands in the reel, its seams there, and every word of the line in all three sounds.
-
-    `original` positions are in the chapter's recording, `result` in the reel, `take` in the pickup recording.
-    """
+    """A take that is in: where it stands in the reel, its seams there, and every word of the line in all three sounds."""
 
     span: Span
     seam_in: Seam
     seam_out: Seam
     natural: Seam | None
-    words: tuple[tuple[str, tuple[int, int] | None, tuple[int, int] | None, tuple[int, int] | None, bool], ...]
+    words: tuple[LineWord, ...]
+    """The original in the chapter's recording, the result in the reel, the take in its recording."""
 
 
 def in_place(
@@ -172,7 +204,7 @@ def in_place(
             result = theirs[0] - piece.start + span.start, theirs[1] - piece.start + span.start
         elif placed and (found := places_of(reel, chapter.recording, Span(placed.start, placed.stop))):
             result = found[0].start, found[-1].stop
-        words.append((text, (placed.start, placed.stop) if placed else None, result, theirs, inside))
+        words.append(LineWord(text, (placed.start, placed.stop) if placed else None, result, theirs, inside))
     rate = book.rate
     start, stop = max(0, span.start - 4 * rate), min(len(reel), span.stop + 4 * rate)
     x = np.atleast_2d(render_of(reel).render(start, stop)).mean(axis=0)

@@ -203,3 +203,11 @@ def span_of(tokens: Sequence[Token], first_word: int, last_word: int) -> Span | 
     """The reel stretch that speaks written words `first_word` to `last_word`; None where none of them is heard."""
     spoken = [t for t in tokens if first_word <= t.word <= last_word and t.start >= 0]
     return Span(min(t.start for t in spoken), max(t.stop for t in spoken)) if spoken else None
+
+
+def word_at(tokens: Tokens, position: int) -> int:
+    """The written word that is heard at a position of the reel, or was heard last before it; -1 for none."""
+    heard = tokens.heard()
+    words = heard.words[: int(np.searchsorted(heard.starts, position, side="right"))]
+    written = words[words >= 0]
+    return int(written[-1]) if len(written) else -1

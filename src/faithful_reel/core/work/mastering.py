@@ -1,0 +1,99 @@
+"""Mastering a chapter of a book: how it stands, the file, and how both sound beside each other."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from enum import StrEnum
+from pathlib import Path
+
+import numpy as np
+
+from faithful_reel.core.book.model import Book, ChapterState, Master
+from faithful_reel.core.errors import FileProblem
+from faithful_reel.core.jobs import Watch
+from faithful_reel.core.master.mastering import master_reel
+from faithful_reel.core.measure.profile import load_profile
+from faithful_reel.core.reel.reel import Lane, Piece, Reel
+from faithful_reel.core.reel.render import FileSources, Renderer
+from faithful_reel.core.release.check import checked_file, file_meter
+from faithful_reel.core.units import Signal, Span, ratio
+from faithful_reel.core.work.timeline import Tokens
+
+MASTERS = "masters"
+
+
+class MasterState(StrEnum):
+    """How a chapter's master stands."""
+
+    NO_SOUND = "no sound"
+    WORKING = "working"
+    TO_DO = "to do"
+    OUT_OF_DATE = "out of date"
+    FAILS = "fails"
+    PASSES = "passes"
+
+
+DUE = frozenset({MasterState.TO_DO, MasterState.OUT_OF_DATE, MasterState.FAILS})
+"""States in which mastering all chapters takes one in hand."""
+CURRENT = frozenset({MasterState.FAILS, MasterState.PASSES})
+"""States in which the master is of the reel and the profile as they are."""
+
+
+def master_state(chapter: ChapterState, profile: str, key: str) -> MasterState:
+    """How a chapter's master stands, for a profile; `key` is that of its reel as it is."""
+    if chapter.reel is None:
+        return MasterState.NO_SOUND
+    if chapter.master is None:
+        return MasterState.TO_DO
+    if chapter.master.reel_key != key or chapter.master.profile != profile:
+        return MasterState.OUT_OF_DATE
+    return MasterState.PASSES if chapter.master.passed else MasterState.FAILS
+
+
+def known_words(tokens: Tokens) -> Span | None:
+    """From the first to the last word that was heard in a chapter's reel: never trimmed, however softly it is read."""
+    heard = tokens.heard()
+    return Span(int(heard.starts.min()), int(heard.stops.max())) if len(heard) else None
+
+
+def mastered(renderer: Renderer, rate: int, profile: str, key: str, out: Path, *, words: Span | None, watch: Watch) -> Master:
+    """Master a reel to a file, and check that by what it holds.  `key` is the reel's, `words` as in `known_words`.
+
+    Raises
+    ------
+    FileProblem, SignalError
+        It can not be mastered to this profile, or not written; nothing is left behind.
+    """
+    limits = load_profile(profile)
+    made = master_reel(renderer, rate, 1, limits, out, checked=file_meter, words=words, watch=watch)
+    figures, found = checked_file(out, limits)
+    rows = tuple((v.rule, v.limit, str(v.value), v.passed) for v in (*found, made.words))
+    return Master(out.name, profile, key, made.steps, dict(figures.as_json()), rows)
+
+
+def at_mastered_level(render: Callable[[int, int], Signal], book: Book, chapter: ChapterState) -> Callable[[int, int], Signal]:
+    """The unmastered sound as loud as the master: what a fair comparison needs.  Clipped at full scale."""
+    raw = book.recording(chapter.recording).rms_db
+    rms = chapter.master.figures.get("rms_db") if chapter.master else None
+    gain = np.float32(ratio(float(rms) - raw) if isinstance(rms, float | int) else 1.0)
+
+    def louder(start: int, stop: int) -> Signal:
+        return np.asarray(np.clip(render(start, stop) * gain, -1, 1), np.float32)
+
+    return louder
+
+
+def master_renderer(folder: Path, master: Master, rate: int) -> Renderer:
+    """The sound of a chapter's master.
+
+    Raises
+    ------
+    FileProblem
+        Its file is no longer there.
+    """
+    path = folder / MASTERS / master.stored
+    if not path.is_file():
+        raise FileProblem(f"The master {path.name} is no longer there. Master the chapter again.")
+    seconds = master.figures.get("seconds")
+    length = round(float(seconds) * rate) if isinstance(seconds, float | int) else 0
+    return Renderer(Reel((Lane("master", (Piece("master", 0, length),)),)), FileSources(lambda _: path))
