@@ -19,6 +19,7 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 import numpy as np
 from PyQt6.QtCore import QEventLoop, QObject, Qt, QTimer
 
+from faithful_reel.app.desks import DeskName
 from faithful_reel.app.main import application
 from faithful_reel.app.wiring import open_window, user_settings
 from faithful_reel.core.book.commands import AddChapters, AddRecording, PairRecording
@@ -88,14 +89,14 @@ def main() -> None:
         window = open_window(folder, user_settings(Path(name) / "settings.ini"), simulated_sound=True)
         window.resize(1280, 800)
         window.show()
-        window.show_desk("proof")
+        window.desks.show(DeskName.PROOF)
         book = window.bench.book
         beats = Beats()
-        window.wake_ears()  # as it does shortly after it opens
+        window.parts.keeping.wake_ears()  # as it does shortly after it opens
         beats.held_ms(20, window)
         idle = beats.held_ms(8)
         bare = subprocess.Popen([sys.executable, "-c", BARE], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True)
-        window.proof.hear_chapter(book.chapters[0].id)
+        window.parts.proof.hear_chapter(book.chapters[0].id)
         held = beats.held_ms(SECONDS, window)
         machine = float(bare.communicate()[0])
         worst = beats.at[int(held.argmax())] - beats.at[0]

@@ -11,6 +11,7 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
 from PyQt6.QtCore import QEventLoop, QTimer
 
+from faithful_reel.app.desks import DeskName
 from faithful_reel.app.main import application
 from faithful_reel.app.window import Window
 from faithful_reel.app.wiring import open_window, user_settings
@@ -49,14 +50,14 @@ def main() -> int:
         idle(window)
 
         def shot(desk: str, file: str = "") -> None:
-            window.show_desk(desk)
+            window.desks.show(DeskName(desk))
             wait(200)
             window.grab().save(str(out / f"{file or desk}.png"))
 
         shot("intake")
-        window.proof.hear_chapter("c1")
+        window.parts.proof.hear_chapter("c1")
         idle(window)
-        proof = window.proof
+        proof = window.parts.proof
         for finding in proof.docket()[:8]:
             proof.choose(finding.id)
             kind = finding.kind
@@ -65,27 +66,27 @@ def main() -> int:
         for finding in [f for f in proof.docket() if f.decision is Decision.OPEN]:
             proof.choose(finding.id)
             proof.decide(Decision.MEND if finding.kind in MENDED else Decision.PICKUP)
-        window.pickups.receive(demo_files() / "pickups-1.flac")
+        window.parts.pickups.receive(demo_files() / "pickups-1.flac")
         idle(window)
         shot("pickups")
         shot("splice")
-        for pickup in window.splice.rows():
-            window.splice.choose(pickup.id)
-            window.splice.place()
-        window.mastering.master_all()
+        for pickup in window.parts.splice.rows():
+            window.parts.splice.choose(pickup.id)
+            window.parts.splice.place()
+        window.parts.mastering.master_all()
         idle(window)
         shot("master")
-        window.releasing.release(Path(name) / "out")
+        window.parts.releasing.release(Path(name) / "out")
         idle(window)
         shot("release")
-        window.proof.choose(window.proof.docket()[3].id)
+        window.parts.proof.choose(window.parts.proof.docket()[3].id)
         window.show_history()
         shot("proof", "history")
         window.show_history()
-        window.show_names()
+        window.actions_.run("proof.names")
         idle(window)
         shot("proof", "names")
-        window.show_names()
+        window.actions_.run("proof.names")
         window.set_theme("night")
         shot("proof", "night")
         window.close()

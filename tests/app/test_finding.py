@@ -33,14 +33,14 @@ def desk(opened):
     key = window.bench.session.store.put(Hearing, Hearing(tuple(heard), placed, links))
     window.bench.do(PlaceHearing(chapter.id, key, found))
     opened.do("view.proof")
-    return window.desks["proof"]
+    return window.panels["proof"]
 
 
 def search(opened, desk, text, *, times=1):
     opened.do("proof.search")
-    desk.wanted.setText(text)
+    desk.search.wanted.setText(text)
     for _ in range(times):
-        QTest.keyClick(desk.wanted, Qt.Key.Key_Return)
+        QTest.keyClick(desk.search.wanted, Qt.Key.Key_Return)
 
 
 def words_of(opened):
@@ -52,15 +52,15 @@ def test_the_next_place_of_a_word_and_round_the_end(opened, desk):
     places = [i for i, w in enumerate(words) if plain(w).startswith("the")]
     search(opened, desk, "The")
     assert desk.galley.cursor_word == places[0]
-    QTest.keyClick(desk.wanted, Qt.Key.Key_Return)
+    QTest.keyClick(desk.search.wanted, Qt.Key.Key_Return)
     assert desk.galley.cursor_word == next(p for p in places if p > places[0])
     for _ in range(len(words)):
         if desk.galley.cursor_word == places[-1]:
             break
-        QTest.keyClick(desk.wanted, Qt.Key.Key_Return)
-    QTest.keyClick(desk.wanted, Qt.Key.Key_Return)
+        QTest.keyClick(desk.search.wanted, Qt.Key.Key_Return)
+    QTest.keyClick(desk.search.wanted, Qt.Key.Key_Return)
     assert desk.galley.cursor_word == places[0]
-    assert desk.found.text() == ""
+    assert desk.search.found.text() == ""
 
 
 def test_several_words_the_last_only_begun(opened, desk):
@@ -69,14 +69,14 @@ def test_several_words_the_last_only_begun(opened, desk):
     search(opened, desk, wanted.upper())
     assert desk.galley.cursor_word == 60
     search(opened, desk, "zebra crossing")
-    assert desk.found.text() == "not in this chapter"
+    assert desk.search.found.text() == "not in this chapter"
     assert desk.galley.cursor_word == 60
 
 
 def test_what_was_heard_is_found_where_it_was_read(opened, desk):
     search(opened, desk, "walrus")
-    assert desk.found.text() == "not in this chapter"
-    desk.in_heard.setChecked(True)
+    assert desk.search.found.text() == "not in this chapter"
+    desk.search.in_heard.setChecked(True)
     search(opened, desk, "walrus")
     assert desk.galley.cursor_word == 30
 
@@ -86,10 +86,10 @@ def test_a_page_and_a_time(opened, desk):
     search(opened, desk, f"p {page}")
     assert desk.galley.cursor_word == 0
     search(opened, desk, "0:00:25")
-    assert opened.window.spot == 25 * opened.window.bench.book.rate
+    assert opened.window.transport.spot == 25 * opened.window.bench.book.rate
     search(opened, desk, "9:00:00")
     assert "does not last that long" in opened.window.notice.text()
-    QTest.keyClick(desk.wanted, Qt.Key.Key_Escape)
+    QTest.keyClick(desk.search.wanted, Qt.Key.Key_Escape)
     assert not desk.search.isVisible()
 
 
@@ -105,28 +105,28 @@ def choose(combo, text):
 
 def test_the_docket_is_sifted_by_kind_decision_and_doubt(opened, desk):
     assert shown(desk) == ["f0", "f1", "f2", "f3"]
-    choose(desk.kinds, "misread")
+    choose(desk.docket.kinds, "misread")
     assert shown(desk) == ["f0", "f2"]
-    choose(desk.order, "by doubt")
+    choose(desk.docket.order, "by doubt")
     assert shown(desk) == ["f2", "f0"]
-    choose(desk.kinds, "all kinds")
+    choose(desk.docket.kinds, "all kinds")
     assert shown(desk) == ["f1", "f2", "f3", "f0"]
-    choose(desk.decisions, "open")
-    opened.window.proof.choose("f1")
+    choose(desk.docket.decisions, "open")
+    opened.window.parts.proof.choose("f1")
     opened.keys("s")  # a decided one leaves the list, and the next is at hand
     assert shown(desk) == ["f2", "f3", "f0"]
-    assert opened.window.proof.current == "f2"
-    choose(desk.decisions, "pickup")
+    assert opened.window.parts.proof.current == "f2"
+    choose(desk.docket.decisions, "pickup")
     assert shown(desk) == []
-    assert "Choose all kinds" in desk.empty.text()
+    assert "Choose all kinds" in desk.docket.empty.text()
     assert opened.bookstate.chapters[0].finding("f1").decision is Decision.STET
 
 
 @pytest.mark.parametrize("suffix", [".pdf", ".html", ".xlsx", ".csv"])
 def test_a_report_is_written(opened, desk, tmp_path, monkeypatch, suffix):
     out = tmp_path / f"report{suffix}"
-    monkeypatch.setattr("faithful_reel.app.window.QInputDialog.getItem", lambda *_args, **_more: ("the whole book", True))
-    monkeypatch.setattr("faithful_reel.app.window.QFileDialog.getSaveFileName", lambda *_: (str(out), ""))
+    monkeypatch.setattr("PyQt6.QtWidgets.QInputDialog.getItem", lambda *_args, **_more: ("the whole book", True))
+    monkeypatch.setattr("PyQt6.QtWidgets.QFileDialog.getSaveFileName", lambda *_: (str(out), ""))
     opened.do("proof.report")
     opened.idle()
     assert out.stat().st_size > 300

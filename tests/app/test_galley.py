@@ -9,9 +9,11 @@ from PyQt6.QtGui import QPixmap
 from PyQt6.QtTest import QTest
 
 from faithful_reel.app.theme import DAY, NIGHT
-from faithful_reel.app.widgets.galley import LINE_H, STRIP_H, TEXT_H, Cell, Cells, Galley, GalleyContent, Mark
+from faithful_reel.app.widgets.galley import Cell, Cells, Galley, GalleyContent, Mark, Measures, Strip
+from faithful_reel.core.collate.findings import Decision, Kind
 
 RATE = 44_100
+LINE_H, STRIP_H, TEXT_H = Measures().line_h, Measures().strip_h, Measures().text_h
 TEXT = [
     "The",
     "tide",
@@ -42,6 +44,20 @@ TEXT = [
 ]
 
 
+def even(edges):
+    return np.tile(np.array([[-0.2], [0.2]], np.float32), len(edges) - 1)
+
+
+def painted(galley, number):
+    """A line drawn anew."""
+    return galley.drawing.painted(number, galley.viewport().width(), galley.devicePixelRatioF()).toImage()
+
+
+def top_cell(galley):
+    """The first cell of the line at the top."""
+    return galley.setting.lines[int(galley.verticalScrollBar().value() // galley.line_height)].first
+
+
 def content(*, marks=(), extra=(), joins=()):
     cells, at = [], RATE // 2
     for i, text in enumerate(TEXT * 6):
@@ -50,7 +66,7 @@ def content(*, marks=(), extra=(), joins=()):
             at += 9500
         cells.append(Cell(text, i, at, at + 12_000, paragraph=i // 40))
         at += 12_600
-    return GalleyContent(Cells.of(cells), tuple(marks), tuple(joins), at + RATE, RATE)
+    return GalleyContent(Cells.of(cells), tuple(marks), (Strip("voice", even, tuple(joins)),), at + RATE, RATE)
 
 
 @pytest.fixture
@@ -58,7 +74,7 @@ def galley(qtbot):
     made = Galley()
     qtbot.addWidget(made)
     made.resize(800, 520)
-    made.set_content(content(), lambda edges: np.tile(np.array([[-0.2], [0.2]], np.float32), len(edges) - 1))
+    made.set_content(content())
     made.show()
     qtbot.waitExposed(made)
     return made
@@ -78,14 +94,14 @@ def test_what_a_turn_has_no_time_for_is_painted_in_the_next(galley, qtbot, monke
         return seen(galley)
 
     before = whole()
-    marks = tuple(Mark(f"f{k}", "misread", 9 * k, 3, 0, 0, "heard", "open", doubtful=False) for k in range(8))
-    galley.set_content(content(marks=marks), galley._columns, keep_place=True)
+    marks = tuple(Mark(f"f{k}", Kind.MISREAD, 9 * k, 3, 0, 0, "heard", Decision.OPEN, doubtful=False) for k in range(8))
+    galley.set_content(content(marks=marks), keep_place=True)
     after = whole()
-    galley.set_content(content(), galley._columns, keep_place=True)
+    galley.set_content(content(), keep_place=True)
     assert whole() == before != after
-    monkeypatch.setattr("faithful_reel.app.widgets.galley.PAINT_S", 0.0)
-    galley._lay_out(galley._content)  # the lines stay, their marks come
-    galley.set_content(content(marks=marks), galley._columns, keep_place=True)
+    monkeypatch.setattr("faithful_reel.app.widgets.galley.lines.PAINT_S", 0.0)
+    galley._set_lines(galley.content, galley.setting.measures)  # the lines stay, their marks come
+    galley.set_content(content(marks=marks), keep_place=True)
     turns = []
     while len(turns) < 50 and (not turns or turns[-1] != after):
         turns.append(seen(galley))
@@ -96,12 +112,12 @@ def test_what_a_turn_has_no_time_for_is_painted_in_the_next(galley, qtbot, monke
     assert foot[0] == before.copy(0, before.height() - line, before.width(), line)  # as it was, until it has its turn
     moved = content(marks=marks[:1])
     moved.cells.starts[5:] += 300  # the lines are set anew
-    galley.set_content(moved, galley._columns, keep_place=True)
+    galley.set_content(moved, keep_place=True)
     assert seen(galley).copy(0, shot_height - line, before.width(), line) == foot[-1]
 
 
 def test_words_do_not_overlap_and_stay_in_the_text_area(galley):
-    for line in galley._lines:
+    for line in galley.setting.lines:
         rights = [b for _, _, b in line.cells]
         lefts = [a for _, a, _ in line.cells]
         assert all(a >= b for b, a in zip(rights, lefts[1:], strict=False))
@@ -110,7 +126,7 @@ def test_words_do_not_overlap_and_stay_in_the_text_area(galley):
 
 def test_time_runs_on_along_every_line_and_from_line_to_line(galley):
     last = 0.0
-    for line in galley._lines:
+    for line in galley.setting.lines:
         assert all(b >= a for a, b in zip(line.ts, line.ts[1:], strict=False))
         assert all(b >= a for a, b in zip(line.xs, line.xs[1:], strict=False))
         assert line.at + line.ts[0] >= last
@@ -118,9 +134,9 @@ def test_time_runs_on_along_every_line_and_from_line_to_line(galley):
 
 
 def test_every_word_stands_above_its_sound(galley):
-    for line in galley._lines:
+    for line in galley.setting.lines:
         for index, a, b in line.placed():
-            cell = galley._content.cells[index]
+            cell = galley.content.cells[index]
             assert line.x_of(cell.start) == pytest.approx(a, abs=0.01)
             assert line.x_of(cell.stop) == pytest.approx(b, abs=0.01)
 
@@ -129,7 +145,7 @@ def test_a_click_on_a_word_and_on_its_strip(galley, qtbot):
     rect = galley.word_rect(20)
     with qtbot.waitSignal(galley.word_clicked) as caught:
         QTest.mouseClick(galley.viewport(), Qt.MouseButton.LeftButton, pos=rect.center().toPoint())
-    cell = galley._content.cells[20]
+    cell = galley.content.cells[20]
     assert caught.args == [20, cell.start]
     strip = QPoint(int(rect.left() + 0.75 * rect.width()), int(rect.top() + TEXT_H + STRIP_H / 2))
     with qtbot.waitSignal(galley.word_clicked) as caught:
@@ -156,13 +172,13 @@ def test_arrows_walk_the_words(galley, qtbot):
     assert caught.args[0] == 6
     with qtbot.waitSignal(galley.word_clicked) as caught:
         QTest.keyClick(galley, Qt.Key.Key_Down)
-    assert galley._line_of[caught.args[0]] == galley._line_of[6] + 1
+    assert galley.setting.line_of[caught.args[0]] == galley.setting.line_of[6] + 1
     QTest.keyClick(galley, Qt.Key.Key_Right, Qt.KeyboardModifier.ShiftModifier)
     assert galley.selection[1] - galley.selection[0] == 1
 
 
 def test_the_word_being_heard_is_lit_and_kept_in_view(galley):
-    cell = galley._content.cells[100]
+    cell = galley.content.cells[100]
     galley.set_playhead(cell.start + 10, follow=True)
     assert galley.lit_word == 100
     assert 0 <= galley.word_rect(100).top() <= galley.viewport().height() - LINE_H / 2
@@ -174,61 +190,60 @@ def test_the_word_being_heard_is_lit_and_kept_in_view(galley):
     "kind", ["misread", "skipped", "added", "repeated", "false_start", "pause", "noise", "level", "name", "other"]
 )
 def test_every_kind_of_mark_is_drawn(galley, kind):
-    plain = galley._painted(0).toImage()
-    cell = galley._content.cells[2]
+    plain = painted(galley, 0)
+    cell = galley.content.cells[2]
     extra = (2,) if kind in ("added", "repeated", "false_start") else ()
-    mark = Mark("f1", kind, 2, 1, cell.start, cell.stop, "note", "pickup")
-    columns = galley._columns
-    galley.set_content(content(extra=extra), columns)
-    without = galley._painted(0).toImage()
-    galley.set_content(content(marks=[mark], extra=extra), columns)
-    assert galley._painted(0).toImage() != without
+    mark = Mark("f1", Kind(kind), 2, 1, cell.start, cell.stop, "note", Decision.PICKUP)
+    galley.set_content(content(extra=extra))
+    without = painted(galley, 0)
+    galley.set_content(content(marks=[mark], extra=extra))
+    assert painted(galley, 0) != without
     if not extra:
         assert without == plain
 
 
 def test_doubtful_marks_are_folded_until_they_are_asked_for(galley):
-    mark = Mark("f1", "misread", 2, 1, -1, -1, "note", "open", doubtful=True)
-    galley.set_content(content(marks=[mark]), galley._columns)
-    folded = galley._painted(0).toImage()
+    mark = Mark("f1", Kind.MISREAD, 2, 1, -1, -1, "note", Decision.OPEN, doubtful=True)
+    galley.set_content(content(marks=[mark]))
+    folded = painted(galley, 0)
     galley.set_show_doubtful(shown=True)
-    assert galley._painted(0).toImage() != folded
+    assert painted(galley, 0) != folded
 
 
 def test_a_click_in_the_margin_takes_the_finding(galley, qtbot):
-    galley.set_content(content(marks=[Mark("f7", "misread", 2, 1, -1, -1, "that", "open")]), galley._columns)
+    galley.set_content(content(marks=[Mark("f7", Kind.MISREAD, 2, 1, -1, -1, "that", Decision.OPEN)]))
     with qtbot.waitSignal(galley.mark_clicked) as caught:
         QTest.mouseClick(galley.viewport(), Qt.MouseButton.LeftButton, pos=QPoint(galley.viewport().width() - 60, 28))
     assert caught.args == ["f7"]
 
 
 def test_the_current_finding_comes_into_view(galley):
-    galley.set_content(content(marks=[Mark("f7", "misread", 140, 1, -1, -1, "that", "open")]), galley._columns)
+    galley.set_content(content(marks=[Mark("f7", Kind.MISREAD, 140, 1, -1, -1, "that", Decision.OPEN)]))
     galley.set_current_mark("f7")
     assert 0 <= galley.word_rect(140).top() < galley.viewport().height()
 
 
 def test_resizing_sets_the_lines_anew_and_keeps_the_place(galley, qtbot):
     galley.verticalScrollBar().setValue(int(5 * LINE_H))
-    top = galley._top_cell()
+    top = top_cell(galley)
     lines = galley.lines
     galley.resize(600, 520)
     qtbot.waitUntil(lambda: galley.lines > lines)
-    assert abs(galley._line_of[top] - galley.verticalScrollBar().value() / LINE_H) <= 1
+    assert abs(galley.setting.line_of[top] - galley.verticalScrollBar().value() / LINE_H) <= 1
 
 
 def test_day_and_night_draw_differently_and_sharp_at_any_scale(galley):
-    day = galley._painted(0).toImage()
+    day = painted(galley, 0)
     galley.set_theme(NIGHT)
-    assert galley._painted(0).toImage() != day
+    assert painted(galley, 0) != day
     galley.set_theme(DAY)
     for scale in (1.5, 2.0):
         galley.devicePixelRatioF = lambda scale=scale: scale
-        assert galley._painted(0).width() == round(galley.viewport().width() * scale)
+        assert painted(galley, 0).width() == round(galley.viewport().width() * scale)
 
 
 def test_an_empty_page_says_why(galley):
-    galley.set_content(GalleyContent(), None)
+    galley.set_content(GalleyContent())
     galley.set_empty_text("Bring in the manuscript.")
     picture = QPixmap(galley.viewport().size())
     galley.viewport().render(picture)
@@ -239,7 +254,7 @@ def test_an_empty_page_says_why(galley):
 
 def test_words_without_sound_are_set_all_the_same(galley):
     cells = tuple(Cell(t, i, -1, -1) for i, t in enumerate(TEXT))
-    galley.set_content(GalleyContent(Cells.of(cells), (), (), 0, RATE), None)
+    galley.set_content(GalleyContent(Cells.of(cells), (), (), 0, RATE))
     assert galley.lines >= 2
     assert galley.word_rect(5).width() > 0
 
@@ -247,7 +262,7 @@ def test_words_without_sound_are_set_all_the_same(galley):
 def inked(galley, rect) -> int:
     """How many pixels of a part of the page are not paper."""
     image = galley.viewport().grab(rect).toImage()
-    paper = galley._theme.color("page").rgb()
+    paper = galley.theme.color("page").rgb()
     return sum(image.pixel(x, y) != paper for x in range(image.width()) for y in range(image.height()))
 
 
@@ -257,14 +272,14 @@ def test_pages_stand_in_the_margin_and_scenes_are_parted(galley):
     from PyQt6.QtCore import QRect
 
     plain = content()
-    galley.set_content(replace(plain, pages=((40, 12),), breaks=frozenset({1})), galley._columns)
+    galley.set_content(replace(plain, pages=((40, 12),), breaks=frozenset({1})))
     bar = galley.verticalScrollBar()
     bar.setValue(int(galley.word_rect(40).top()) + bar.value() - 200)
     y = int(galley.word_rect(40).top())  # the first word of the second paragraph
-    margin, gap = QRect(0, y + 2, 64, int(TEXT_H) - 4), QRect(90, y - 12, 120, 8)
+    margin, gap = QRect(2, y + 2, 62, int(TEXT_H) - 4), QRect(90, y - 12, 120, 8)
     assert inked(galley, margin) > 20
     assert inked(galley, gap) > 10
-    galley.set_content(plain, galley._columns, keep_place=True)
+    galley.set_content(plain, keep_place=True)
     assert inked(galley, margin) == 0
     assert inked(galley, gap) == 0
 
@@ -291,19 +306,19 @@ def test_after_an_edit_the_page_is_as_if_it_were_laid_out_whole(galley, qtbot):
         before,
         moved(before, 0, 700),
     ]
-    galley.set_content(before, galley._columns)
+    galley.set_content(before)
     fresh = Galley()
     qtbot.addWidget(fresh)
     fresh.resize(galley.size())
     fresh.show()
-    fresh.set_content(before, galley._columns)
-    qtbot.waitUntil(lambda: fresh.viewport().width() == galley.viewport().width() == fresh._laid_width)
+    fresh.set_content(before)
+    qtbot.waitUntil(lambda: fresh.viewport().width() == galley.viewport().width() == fresh.setting.width)
     for step in steps:
-        galley.set_content(step, galley._columns, keep_place=True)
-        fresh.set_content(step, galley._columns)
-        assert galley._starts == fresh._starts
-        assert galley._line_of == fresh._line_of
-        for ours, theirs in zip(galley._lines, fresh._lines, strict=True):
+        galley.set_content(step, keep_place=True)
+        fresh.set_content(step)
+        assert galley.setting.starts == fresh.setting.starts
+        assert galley.setting.line_of == fresh.setting.line_of
+        for ours, theirs in zip(galley.setting.lines, fresh.setting.lines, strict=True):
             assert ours.placed() == theirs.placed()
             assert ours.xs == theirs.xs
             assert [ours.at + t for t in ours.ts] == [theirs.at + t for t in theirs.ts]
@@ -316,27 +331,26 @@ def test_a_long_page_whose_words_all_moved_in_time_is_set_in_turns(galley, qtbot
     cells = Cells.of(
         [Cell(TEXT[i % len(TEXT)], i, 9000 * i, 9000 * i + 8000 - 40 * (i % 7), paragraph=i // 50) for i in range(4000)]
     )
-    source = GalleyContent(cells, (), (), 9000 * 4000, RATE)
-    columns = galley._columns
-    galley.set_content(source, columns)
+    source = GalleyContent(cells, (), (Strip("voice", even),), 9000 * 4000, RATE)
+    galley.set_content(source)
     bar = galley.verticalScrollBar()
     bar.setValue(bar.maximum() // 2)
     wider = replace(cells, starts=cells.starts * 2, stops=cells.starts * 2 + 30_000 * (np.arange(4000) % 5 == 0) + 6000)
     step = replace(source, cells=wider, length=source.length * 2)
-    galley.set_content(step, columns, keep_place=True)
-    assert galley._stale
-    top = galley._top_cell()
-    line = galley._lines[galley._line_of[top]]
+    galley.set_content(step, keep_place=True)
+    assert galley.setting.stale
+    top = top_cell(galley)
+    line = galley.setting.lines[galley.setting.line_of[top]]
     assert line.at == wider.starts[line.first]
-    qtbot.waitUntil(lambda: not galley._stale, timeout=10_000)
+    qtbot.waitUntil(lambda: not galley.setting.stale, timeout=10_000)
     assert not galley._stale_timer.isActive()
-    assert galley._top_cell() == galley._lines[galley._line_of[top]].first
+    assert top_cell(galley) == galley.setting.lines[galley.setting.line_of[top]].first
     fresh = Galley()
     qtbot.addWidget(fresh)
     fresh.resize(galley.size())
     fresh.show()
-    fresh.set_content(source, columns)
-    qtbot.waitUntil(lambda: fresh.viewport().width() == galley.viewport().width() == fresh._laid_width)
-    fresh.set_content(step, columns)
-    assert galley._starts == fresh._starts
-    assert galley._line_of == fresh._line_of
+    fresh.set_content(source)
+    qtbot.waitUntil(lambda: fresh.viewport().width() == galley.viewport().width() == fresh.setting.width)
+    fresh.set_content(step)
+    assert galley.setting.starts == fresh.setting.starts
+    assert galley.setting.line_of == fresh.setting.line_of

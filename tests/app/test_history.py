@@ -87,25 +87,25 @@ def test_an_edit_adds_one_row_and_the_model_keeps_its_word(opened, pane, qtmodel
 
 def test_a_backup_is_written_beside_the_work_only_where_something_moved(opened):
     folder = opened.window.bench.session.store.folder
-    opened.window.back_up()
+    opened.window.parts.keeping.back_up()
     opened.idle()
     assert backups(folder) == []
     opened.window.bench.do(SetDetails("x", "", ""))
-    opened.window.back_up()
+    opened.window.parts.keeping.back_up()
     opened.idle()
     assert len(backups(folder)) == 1
 
 
 def test_a_book_is_exported_and_unpacked(opened, tmp_path, monkeypatch):
     out = tmp_path / "whole.reelarchive"
-    monkeypatch.setattr("faithful_reel.app.window.QFileDialog.getSaveFileName", lambda *_: (str(out), ""))
+    monkeypatch.setattr("PyQt6.QtWidgets.QFileDialog.getSaveFileName", lambda *_: (str(out), ""))
     opened.do("book.archive")
     opened.idle()
     assert "The whole book is in whole.reelarchive" in opened.window.notice.text()
     started = []
-    monkeypatch.setattr("faithful_reel.app.window.QFileDialog.getOpenFileName", lambda *_: (str(out), ""))
-    monkeypatch.setattr("faithful_reel.app.window.QFileDialog.getSaveFileName", lambda *_: (str(tmp_path / "again.reelbook"), ""))
-    monkeypatch.setattr(opened.window, "_open_other", lambda path, *, create: started.append((path.name, create)))
+    monkeypatch.setattr("PyQt6.QtWidgets.QFileDialog.getOpenFileName", lambda *_: (str(out), ""))
+    monkeypatch.setattr("PyQt6.QtWidgets.QFileDialog.getSaveFileName", lambda *_: (str(tmp_path / "again.reelbook"), ""))
+    monkeypatch.setattr(opened.window.parts.keeping, "_open_beside", lambda path, create: started.append((path.name, create)))
     opened.do("book.unpack")
     opened.idle()
     assert started == [("again.reelbook", False)]

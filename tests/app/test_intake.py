@@ -27,7 +27,7 @@ def empty(qtbot, tmp_path):
 @pytest.fixture
 def desk(opened):
     opened.do("view.intake")
-    return opened.window.desks["intake"]
+    return opened.window.panels["intake"]
 
 
 def drop(panel, paths) -> bool:
@@ -40,6 +40,11 @@ def drop(panel, paths) -> bool:
     if enter.isAccepted():
         QApplication.sendEvent(panel, QDropEvent(QPointF(200, 200), Qt.DropAction.CopyAction, data, buttons, keys))
     return enter.isAccepted()
+
+
+def act(panel, name):
+    """The button of an act."""
+    return next(b for b in panel.acts if b.act == name)
 
 
 def row_of(view, text) -> int:
@@ -59,17 +64,17 @@ def sound(path, *, seconds=6.0, clipped=False):
 
 
 def test_an_empty_book_says_what_to_do(empty):
-    panel = empty.window.desks["intake"]
+    panel = empty.window.panels["intake"]
     assert empty.window.stack.currentWidget() is panel
     assert "Bring in the manuscript first" in panel.hint.text()
     assert not panel.by_ear.isEnabled()
     assert not panel.card.isVisible()
-    assert not panel.acts["rename"].isEnabled()
+    assert not act(panel, "intake.rename").isEnabled()
     panel.grab()  # with the notes in the empty tables
 
 
 def test_many_files_dropped_at_once_good_and_bad(empty, tmp_path, demo):
-    panel = empty.window.desks["intake"]
+    panel = empty.window.panels["intake"]
     folder = tmp_path / "from the narrator"
     folder.mkdir()
     sound(folder / "ch 1.wav")
@@ -110,24 +115,24 @@ def test_nothing_but_files_may_be_dropped(empty):
         QPoint(9, 9), Qt.DropAction.CopyAction, data, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
     )
     enter.ignore()
-    QApplication.sendEvent(empty.window.desks["intake"], enter)
+    QApplication.sendEvent(empty.window.panels["intake"], enter)
     assert not enter.isAccepted()
 
 
 def test_bringing_in_can_be_stopped_and_leaves_nothing(empty, tmp_path):
-    panel = empty.window.desks["intake"]
+    panel = empty.window.panels["intake"]
     paths = [sound(tmp_path / f"{n}.wav", seconds=25) for n in range(8)]
     drop(panel, paths)
     empty.press(panel.stop)
     empty.idle()
-    assert empty.window.intake.queue == []
+    assert empty.window.parts.intake.queue == []
     left = {p.stem for p in (empty.window.bench.session.store.folder / "recordings").iterdir()}
     assert left == {r.hash for r in empty.bookstate.recordings}
     assert len(left) < 8
 
 
 def test_the_same_recording_is_not_taken_twice(empty, tmp_path):
-    panel = empty.window.desks["intake"]
+    panel = empty.window.panels["intake"]
     path = sound(tmp_path / "one.wav")
     for _ in range(2):
         drop(panel, [path])
@@ -161,11 +166,11 @@ def test_a_chapter_is_renamed_moved_left_out_and_put_back(opened, desk):
         dialog.accept()
 
     answer(opened, QInputDialog, rename)
-    opened.press(desk.acts["rename"])
+    opened.press(act(desk, "intake.rename"))
     assert desk.chapters.item(1, 0).text() == "The Visitor at Dusk"
-    opened.press(desk.acts["earlier"])
+    opened.press(act(desk, "intake.earlier"))
     assert [desk.chapters.item(r, 0).text() for r in range(2)] == ["The Visitor at Dusk", "Chapter One: Low Water"]
-    opened.press(desk.acts["leave_out"])
+    opened.press(act(desk, "intake.leave_out"))
     assert desk.chapters.rowCount() == 2
     click(desk.aside, row_of(desk.aside, "The Visitor at Dusk"))
     opened.press(desk.back)
@@ -177,7 +182,7 @@ def test_a_chapter_is_renamed_moved_left_out_and_put_back(opened, desk):
 
 def test_a_chapter_is_split_and_joined_by_keys(empty, tmp_path):
     make_docx(tmp_path / "book.docx")
-    desk = empty.window.desks["intake"]
+    desk = empty.window.panels["intake"]
     drop(desk, [tmp_path / "book.docx"])
     empty.idle()
     click(desk.chapters, 0)
@@ -187,22 +192,22 @@ def test_a_chapter_is_split_and_joined_by_keys(empty, tmp_path):
         QTest.keyClick(dialog.list, Qt.Key.Key_Return)
 
     answer(empty, SplitDialog, choose)
-    empty.press(desk.acts["split"])
+    empty.press(act(desk, "intake.split"))
     assert len(empty.bookstate.chapters) == 4
     words = [empty.window.bench.text(c).text for c in empty.bookstate.chapters[:2]]
     assert words[1].startswith("“You’re late,”")
     click(desk.chapters, 0)
-    empty.press(desk.acts["join"])
+    empty.press(act(desk, "intake.join"))
     assert len(empty.bookstate.chapters) == 3
     click(desk.chapters, 2)
-    empty.press(desk.acts["join"])
+    empty.press(act(desk, "intake.join"))
     assert "no chapter after this one" in empty.window.notice.text()
 
 
 def test_a_chapter_that_was_not_heard_is_not_split_blindly(opened, desk):
     click(desk.chapters, 0)
     answer(opened, SplitDialog, SplitDialog.accept)
-    opened.press(desk.acts["split"])
+    opened.press(act(desk, "intake.split"))
     assert "Hear the chapter first" in opened.window.notice.text()
     assert len(opened.bookstate.chapters) == 3
 
@@ -232,7 +237,7 @@ def test_a_corrected_manuscript_is_shown_and_taken_over(opened, desk, demo, tmp_
 def test_chapters_changed_while_a_manuscript_is_read_are_left_alone(opened, desk, tmp_path):
     make_epub3(tmp_path / "another.epub")
     drop(desk, [tmp_path / "another.epub"])
-    opened.window.intake.rename(opened.bookstate.chapters[0].id, "Changed meanwhile")
+    opened.window.parts.intake.rename(opened.bookstate.chapters[0].id, "Changed meanwhile")
     opened.idle()
     assert "were changed while another.epub was read" in opened.window.notice.text()
     assert opened.bookstate.chapters[0].title == "Changed meanwhile"
@@ -276,7 +281,7 @@ def test_pairing_by_hand_and_apart(opened, desk):
 
 @pytest.mark.slow
 def test_pairing_by_ear_whatever_the_files_are_called(empty, tmp_path, demo):
-    panel = empty.window.desks["intake"]
+    panel = empty.window.panels["intake"]
     one, two, three = (soundfile.read(demo / f"chapter-{n}.flac", dtype="float32")[0] for n in (1, 2, 3))
     half = len(one) // 2
     for name, x in (("tuesday.flac", np.concatenate([two, three])), ("b.flac", one[:half]), ("a.flac", one[half:])):
@@ -306,7 +311,7 @@ def test_pairing_by_ear_whatever_the_files_are_called(empty, tmp_path, demo):
 
 
 def test_several_files_are_made_one_by_hand(empty, tmp_path):
-    panel = empty.window.desks["intake"]
+    panel = empty.window.panels["intake"]
     drop(panel, [sound(tmp_path / "first.wav"), sound(tmp_path / "second.wav", seconds=7)])
     empty.idle()
     empty.press(panel.make_one)
@@ -341,15 +346,15 @@ def test_missing_recordings_are_told_at_opening_and_found_again(opened, demo, tm
     opened.idle()
     assert "3 of the book's recordings are missing" in opened.window.notice.text()
     opened.do("view.intake")
-    desk = opened.window.desks["intake"]
+    desk = opened.window.panels["intake"]
     assert desk.recordings.item(0, 2).text() == "missing from the book"
     opened.do("play.toggle")  # nothing to hear, and no crash
-    opened.window.player.stop()
-    monkeypatch.setattr("faithful_reel.app.window.QFileDialog.getExistingDirectory", lambda *_: str(demo))
+    opened.window.parts.player.stop()
+    monkeypatch.setattr("PyQt6.QtWidgets.QFileDialog.getExistingDirectory", lambda *_: str(demo))
     opened.press(desk.search)
     opened.idle()
     assert "3 recordings are whole again" in opened.window.notice.text()
-    assert opened.window.intake.faults == {}
+    assert opened.window.parts.intake.faults == {}
     assert not desk.search.isVisible()
 
 
@@ -365,24 +370,24 @@ def test_a_recording_changed_without_a_change_of_size_is_told_at_opening(opened)
     opened.idle()
     assert "chapter-2.flac (changed)" in opened.window.notice.text()
     opened.do("view.intake")
-    desk = opened.window.desks["intake"]
+    desk = opened.window.panels["intake"]
     assert desk.recordings.item(1, 2).text() == "not as it was received"
 
 
 def test_another_file_is_chosen_for_a_lost_recording(opened, demo, tmp_path, monkeypatch):
     opened.do("view.intake")
-    desk = opened.window.desks["intake"]
+    desk = opened.window.panels["intake"]
     lost = opened.bookstate.recordings[0]
     (opened.window.bench.session.store.folder / "recordings" / lost.stored).unlink()
-    opened.window.intake.look_for_faults()
+    opened.window.parts.intake.look_for_faults()
     opened.window.refresh()
     click(desk.recordings, 0)
     x, rate = soundfile.read(demo / lost.name)
     soundfile.write(tmp_path / "again.wav", x, rate, subtype="PCM_24")
-    monkeypatch.setattr("faithful_reel.app.window.QFileDialog.getOpenFileName", lambda *_: (str(tmp_path / "again.wav"), ""))
+    monkeypatch.setattr("PyQt6.QtWidgets.QFileDialog.getOpenFileName", lambda *_: (str(tmp_path / "again.wav"), ""))
     opened.press(desk.replace)
     opened.idle()
-    assert opened.window.intake.faults == {}
+    assert opened.window.parts.intake.faults == {}
     assert opened.bookstate.recordings[0].hash == lost.hash
     assert opened.bookstate.recordings[0].name == "again.wav"
     chapter = opened.bookstate.chapters[0]
@@ -395,7 +400,7 @@ def test_a_chapter_text_is_what_the_store_keeps(opened):
 
 
 def test_a_quiet_file_is_silent_and_says_so(empty, tmp_path):
-    panel = empty.window.desks["intake"]
+    panel = empty.window.panels["intake"]
     soundfile.write(tmp_path / "quiet.wav", np.zeros(RATE), RATE)
     soundfile.write(tmp_path / "tone.wav", sine(440, seconds=1, db=-3), RATE)
     drop(panel, [tmp_path / "quiet.wav"])

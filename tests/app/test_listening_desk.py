@@ -35,7 +35,7 @@ def desk(opened):
         key = window.bench.session.store.put(Hearing, Hearing(tuple(heard), placed, links))
         window.bench.do(PlaceHearing(chapter.id, key, found))
     opened.do("view.proof")
-    return window.desks["proof"]
+    return window.panels["proof"]
 
 
 def chapter(opened):
@@ -46,36 +46,36 @@ def play(opened, start_s, seconds):
     """Let the sound go out for a while, as the card's clock tells it."""
     window = opened.window
     rate = window.bench.book.rate
-    window.play_from(round(start_s * rate))
-    opened.qtbot.waitUntil(lambda: window.player.position >= (start_s + seconds) * rate, timeout=20_000)
+    window.transport.play_from(round(start_s * rate))
+    opened.qtbot.waitUntil(lambda: window.parts.player.position >= (start_s + seconds) * rate, timeout=20_000)
 
 
 def test_what_was_played_counts_as_listened_and_stays(opened, desk):
     play(opened, 2.0, 0.6)
-    opened.window.player.stop()
-    rows = opened.window.proof.listening.listened("c1")
+    opened.window.parts.player.stop()
+    rows = opened.window.parts.proof.listening.listened("c1")
     assert [r[0] for r in rows] == [chapter(opened).recording]
     assert rows[0][1] == 2 * 44_100
     assert 0.6 * 44_100 <= rows[0][2] - rows[0][1] < 3 * 44_100
-    before = opened.window.proof.listening.share(chapter(opened))
+    before = opened.window.parts.proof.listening.share(chapter(opened))
     assert before > 0
     opened.reopen()
-    assert opened.window.proof.listening.listened("c1") == rows
-    assert opened.window.proof.listening.share(chapter(opened)) == before
+    assert opened.window.parts.proof.listening.listened("c1") == rows
+    assert opened.window.parts.proof.listening.share(chapter(opened)) == before
     assert "% listened" in opened.window.contents.item(0).toolTip()
 
 
 def test_deciding_counts_as_listening_and_u_goes_to_the_rest(opened, desk):
-    listening = opened.window.proof.listening
+    listening = opened.window.parts.proof.listening
     state = chapter(opened)
     listening.begin("c1", state.reel, 0)
     listening.reach(10 * 44_100)
     listening.end()
-    opened.window.spot = 0
+    opened.window.transport.spot = 0
     opened.keys("u")
-    assert opened.window.spot == 10 * 44_100
+    assert opened.window.transport.spot == 10 * 44_100
     left = sum(map(len, listening.unheard(state)))
-    opened.window.proof.choose("f4")
+    opened.window.parts.proof.choose("f4")
     opened.keys("s")
     assert sum(map(len, listening.unheard(chapter(opened)))) == left - 999
     listening.begin("c1", state.reel, 0)
@@ -86,7 +86,7 @@ def test_deciding_counts_as_listening_and_u_goes_to_the_rest(opened, desk):
 
 
 def test_a_chapter_is_signed_off_and_what_changes_asks_to_be_heard_again(opened, desk):
-    listening = opened.window.proof.listening
+    listening = opened.window.parts.proof.listening
     state = chapter(opened)
     listening.begin("c1", state.reel, 0)
     listening.reach(len(state.reel))
@@ -107,31 +107,31 @@ def test_a_chapter_is_signed_off_and_what_changes_asks_to_be_heard_again(opened,
 def test_a_word_is_flagged_and_noted_while_the_sound_goes_on(opened, desk):
     play(opened, 5.1, 0.3)
     opened.keys("g")
-    assert opened.window.player.playing
+    assert opened.window.parts.player.playing
     flagged = chapter(opened).finding("h0001")
     assert flagged.kind is Kind.OTHER
     assert 10 <= flagged.word_index <= 14
     opened.keys("f")
-    assert desk.noting.isVisible()
-    assert opened.window.player.playing
-    desk.note_kind.setCurrentIndex(desk.note_kind.findData("pause"))
-    QTest.keyClicks(desk.note_text, "too long? p s m")
-    QTest.keyClick(desk.note_text, Qt.Key.Key_Return)
-    assert opened.window.player.playing
-    assert not desk.noting.isVisible()
+    assert desk.note.isVisible()
+    assert opened.window.parts.player.playing
+    desk.note.kind.setCurrentIndex(desk.note.kind.findData(Kind.PAUSE))
+    QTest.keyClicks(desk.note.text, "too long? p s m")
+    QTest.keyClick(desk.note.text, Qt.Key.Key_Return)
+    assert opened.window.parts.player.playing
+    assert not desk.note.isVisible()
     noted = chapter(opened).finding("h0002")
     assert (noted.kind, noted.note, noted.word_count) == (Kind.PAUSE, "too long? p s m", 1)
-    opened.window.player.stop()
+    opened.window.parts.player.stop()
 
 
 def test_a_note_on_selected_words_and_escape_keeps_nothing(opened, desk):
     opened.click_word(5)
     opened.click_word(8, shift=True)
     opened.keys("f")
-    QTest.keyClick(desk.note_text, Qt.Key.Key_Escape)
-    assert not desk.noting.isVisible()
+    QTest.keyClick(desk.note.text, Qt.Key.Key_Escape)
+    assert not desk.note.isVisible()
     opened.keys("f")
-    QTest.keyClick(desk.note_text, Qt.Key.Key_Return)
+    QTest.keyClick(desk.note.text, Qt.Key.Key_Return)
     assert chapter(opened).finding("h0001").word_count == 4
 
 
@@ -146,8 +146,8 @@ def test_a_note_on_a_stretch_of_sound_marked_in_the_loupe(opened, desk):
     start, stop = window.loupe.stretch
     assert stop - start == pytest.approx(100 * window.loupe.samples_per_pixel, rel=0.05)
     opened.do("proof.note")
-    QTest.keyClicks(desk.note_text, "chair")
-    QTest.keyClick(desk.note_text, Qt.Key.Key_Return)
+    QTest.keyClicks(desk.note.text, "chair")
+    QTest.keyClick(desk.note.text, Qt.Key.Key_Return)
     noted = chapter(opened).finding("h0001")
     assert (noted.kind, noted.start, noted.stop, noted.word_count) == (Kind.NOISE, start, stop, 0)
     QTest.mouseClick(window.loupe, Qt.MouseButton.LeftButton, pos=QPoint(300, y))
@@ -164,18 +164,18 @@ def choose(combo, text):
 
 
 def test_the_docket_of_the_whole_book_and_by_how_sure(opened, desk):
-    choose(desk.scope, "book")
+    choose(desk.docket.scope, "book")
     assert rows(desk) == [(c.id, f.id) for c in opened.bookstate.chapters for f in c.findings]
     assert len(rows(desk)) == 10
-    choose(desk.sure, "over 0.8")
+    choose(desk.docket.sure, "over 0.8")
     assert rows(desk) == [(c, f) for c in ("c1", "c2") for f in ("f1", "f4", "f5")]
     desk.list.setCurrentIndex(desk.list.rows.index(4))
     assert opened.window.bench.chapter_id == "c2"
-    assert opened.window.proof.finding().id == "f4"
+    assert opened.window.parts.proof.finding().id == "f4"
     opened.window.bench.open_chapter("c1")
-    opened.window.proof.choose("f5", "c1")
+    opened.window.parts.proof.choose("f5", "c1")
     opened.keys("s")  # the next open one is in the next chapter
-    assert (opened.window.bench.chapter_id, opened.window.proof.current) == ("c2", "f1")
+    assert (opened.window.bench.chapter_id, opened.window.parts.proof.current) == ("c2", "f1")
 
 
 def test_several_findings_are_decided_in_one_step(opened, desk):
@@ -184,14 +184,14 @@ def test_several_findings_are_decided_in_one_step(opened, desk):
     desk.list.setCurrentIndex(desk.list.rows.index(0))
     for _ in range(2):
         QTest.keyClick(desk.list, Qt.Key.Key_Down, Qt.KeyboardModifier.ShiftModifier)
-    assert "3 findings" in desk.kind.text()
-    opened.press(desk.decide_buttons["stet"])
+    assert "3 findings" in desk.docket.card.kind.text()
+    opened.press(desk.docket.card.decisions["stet"])
     assert [f.decision.value for f in chapter(opened).findings] == ["stet", "stet", "stet", "open", "open"]
     assert opened.window.bench.session.store.count() == steps + 1
-    assert opened.window.proof.current == "f4"
+    assert opened.window.parts.proof.current == "f4"
     opened.do("edit.undo")
     assert {f.decision for f in chapter(opened).findings} == {Decision.OPEN}
-    opened.window.proof.select([("c1", "f1"), ("c1", "f4"), ("c2", "f1")])
+    opened.window.parts.proof.select([("c1", "f1"), ("c1", "f4"), ("c2", "f1")])
     opened.do("proof.pickup")
     assert sorted((p.chapter, p.findings) for p in opened.bookstate.pickups) == [
         ("c1", ("f1",)),
@@ -201,7 +201,7 @@ def test_several_findings_are_decided_in_one_step(opened, desk):
 
 
 def test_a_name_is_accepted_once_for_the_book(opened, desk):
-    opened.window.proof.choose("f2")
+    opened.window.parts.proof.choose("f2")
     opened.keys("a")
     assert [c.finding("f2").decision for c in opened.bookstate.chapters[:2]] == [Decision.STET, Decision.STET]
     assert "2 findings" in opened.window.notice.text()
@@ -211,7 +211,7 @@ def test_a_name_is_accepted_once_for_the_book(opened, desk):
     )
     opened.window.bench.do(PlaceHearing("c1", state.hearing, (again,)))
     assert chapter(opened).finding("f9").decision is Decision.STET
-    opened.window.proof.choose("f5")
+    opened.window.parts.proof.choose("f5")
     opened.keys("a")
     assert "single word" in opened.window.notice.text()
 
@@ -226,10 +226,10 @@ def test_a_kind_of_flaw_is_switched_off_and_stays_off(opened, desk, monkeypatch)
     monkeypatch.setattr(QDialog, "exec", unchecked)
     opened.do("proof.flaws")
     assert ("c1", "f3") not in rows(desk)
-    assert desk.unfold.text() == "1 folded"
+    assert desk.docket.unfold.text() == "1 folded"
     assert opened.window.desk_buttons["proof"].text() == "Proof 8"
     opened.reopen()
-    desk = opened.window.desks["proof"]
+    desk = opened.window.panels["proof"]
     opened.do("view.proof")
     assert ("c1", "f3") not in rows(desk)
     opened.do("proof.doubtful")
@@ -249,8 +249,8 @@ def test_names_are_listed_heard_and_noted(opened, desk):
     opened.press(pane.go)
     assert opened.window.bench.text(opened.window.bench.chapter).words[desk.galley.cursor_word].text.startswith("Nell")
     opened.press(pane.hear)
-    assert opened.window.player.playing
-    opened.window.player.stop()
+    assert opened.window.parts.player.playing
+    opened.window.parts.player.stop()
     pane.view.item(row, 4).setText("rhymes with bell")
     assert dict(opened.bookstate.say) == {"nell": "rhymes with bell"}
     opened.press(pane.compare)
@@ -266,8 +266,8 @@ def test_the_word_at_the_cursor_is_heard_elsewhere(opened, desk):
     opened.keys("w")
     opened.idle()
     assert "other places" in opened.window.notice.text()
-    assert opened.window.player.playing
-    opened.window.player.stop()
+    assert opened.window.parts.player.playing
+    opened.window.parts.player.stop()
 
 
 def test_strips_and_lines_are_zoomed_and_stay_so(opened, desk):

@@ -17,13 +17,14 @@ from PyQt6.QtWidgets import QWidget
 from support.sounds import noise, speech_like
 
 import faithful_reel
-from faithful_reel.app.actions import ACTS, Actions
+from faithful_reel.app.actions import Act, Actions, Menu
+from faithful_reel.app.acts import every_act
 from faithful_reel.app.crash import CrashHandler
 from faithful_reel.app.jobs import Jobs
 from faithful_reel.app.sound import Player
 from faithful_reel.app.theme import CONTROLS, DAY, NIGHT, READING, control_font, load_fonts, reading_font
-from faithful_reel.app.widgets.loupe import Loupe
-from faithful_reel.app.widgets.parts import EvennessPlot, Meter
+from faithful_reel.app.widgets.loupe import Loupe, LoupeContent
+from faithful_reel.app.widgets.meters import EvennessPlot, Meter
 from faithful_reel.app.widgets.trio import Trio, TrioBoundary
 from faithful_reel.core.audio.overview import overview_of
 from faithful_reel.core.errors import Cancelled, FileProblem
@@ -93,28 +94,52 @@ def test_only_named_edges_catch_everything():
 
 
 def test_acts_have_one_key_each_and_words():
-    keys = [a.key for a in ACTS if a.key]
+    acts = every_act()
+    keys = [a.key for a in acts if a.key]
     assert len(keys) == len(set(keys))
-    assert len({a.id for a in ACTS}) == len(ACTS)
-    assert all(a.text and a.tip for a in ACTS)
+    assert len({a.id for a in acts}) == len(acts)
+    assert all(a.words and a.tip for a in acts)
+
+
+class Bench:
+    """Does what its acts say, by writing it down."""
+
+    def __init__(self):
+        self.done = []
+
+    @property
+    def acts(self):
+        return [
+            Act("proof.stet", Menu.PROOF, "Stet", "S", "Let it stand", lambda bench: bench.done.append("proof.stet")),
+            Act("proof.mend", Menu.PROOF, "Mend", "M", "Repair it", lambda bench: bench.done.append("proof.mend")),
+        ]
 
 
 def test_a_key_can_be_changed_and_stays_changed(qtbot, tmp_path):
     settings = QSettings(str(tmp_path / "s.ini"), QSettings.Format.IniFormat)
-    done = []
-    handlers = {a.id: (lambda a=a: done.append(a.id)) for a in ACTS}
-    window = QWidget()
+    bench, said = Bench(), []
+    window, other = QWidget(), QWidget()
     qtbot.addWidget(window)
-    said = []
-    blocked = {"proof.mend"}
-    actions = Actions(window, handlers, settings, lambda act, _by_key: "not here" if act in blocked else "", said.append)
+    qtbot.addWidget(other)
+    actions = Actions(window, [bench], settings, lambda act, _by_key: "not here" if act.id == "proof.mend" else "", said.append)
     actions.set_key("proof.stet", "Ctrl+Alt+S")
     actions.run("proof.stet")
     actions.run("proof.mend")
-    assert (done, said) == (["proof.stet"], ["not here"])  # what can not be done says so
-    other = QWidget()
-    qtbot.addWidget(other)
-    assert Actions(other, handlers, settings, lambda *_: "", said.append)["proof.stet"].shortcut().toString() == "Ctrl+Alt+S"
+    assert (bench.done, said) == (["proof.stet"], ["not here"])  # what can not be done says so
+    assert "Ctrl+Alt+S" in actions.tip("proof.stet")
+    again = Actions(other, [bench], settings, lambda *_: "", said.append)
+    assert again["proof.stet"].shortcut().toString() == "Ctrl+Alt+S"
+
+
+def test_every_menu_has_a_letter_for_each_act_and_none_twice():
+    from faithful_reel.app.actions import mnemonics
+
+    letters = {}
+    for act in every_act():
+        words = mnemonics(every_act())[act.id]
+        assert words.replace("&&", "").count("&") == 1, words
+        letters.setdefault(act.menu, []).append(words[words.index("&") + 1].lower())
+    assert all(len(found) == len(set(found)) for found in letters.values())
 
 
 # --- loupe, meter, trio -------------------------------------------------------------------------------------------
@@ -127,10 +152,8 @@ def loupe(qtbot):
     made = Loupe()
     qtbot.addWidget(made)
     made.resize(800, 140)
-    made.set_content(
-        columns=overview.columns, render=lambda a, b: x[a:b], spectrum=spectrogram, length=len(x), rate=44_100,
-        words=Tokens(["tide"], np.array([0]), np.array([30_000]), np.array([60_000])), joins=(50_000,), tone_level=0.001,
-    )  # fmt: skip
+    words = Tokens(["tide"], np.array([0]), np.array([30_000]), np.array([60_000]))
+    made.set_content(LoupeContent(overview.columns, lambda a, b: x[a:b], spectrogram, len(x), 44_100, words, (50_000,), 0.001))
     made.show()
     qtbot.waitExposed(made)
     return made
@@ -187,7 +210,7 @@ def test_the_loupe_follows_and_keys_scroll(loupe):
     loupe.set_playhead(200_000, follow=True)
     assert loupe._from() <= 200_000 <= loupe._from() + loupe._span
     before = loupe._centre
-    QTest.keyClick(loupe, Qt.Key.Key_Left)
+    QTest.keyClick(loupe, Qt.Key.Key_Left, Qt.KeyboardModifier.ControlModifier)
     assert loupe._centre < before
     QTest.keyClick(loupe, Qt.Key.Key_Plus)
     assert loupe._span < 44_100

@@ -14,13 +14,14 @@ from support.app import DemoWindow
 from support.jobs import HeldJobs
 from support.sounds import speech_like
 
-from faithful_reel.app.actions import ACTS
+from faithful_reel.app.acts import every_act
 from faithful_reel.app.intake.presenter import IntakePresenter, health
+from faithful_reel.app.jobs_row import _left
+from faithful_reel.app.keys import FIXED
 from faithful_reel.app.master.presenter import MasterPresenter
 from faithful_reel.app.pickups.presenter import PickupsPresenter
 from faithful_reel.app.proof.presenter import ProofPresenter
 from faithful_reel.app.release.presenter import ReleasePresenter
-from faithful_reel.app.window import _left
 from faithful_reel.app.workbench import Early, Workbench
 from faithful_reel.core.book.commands import PlaceHearing
 from faithful_reel.core.book.store import BookStore, Session
@@ -28,6 +29,7 @@ from faithful_reel.core.collate.findings import Decision, Finding, Kind
 from faithful_reel.core.collate.proofing import Placed
 from faithful_reel.core.errors import FileProblem
 from faithful_reel.core.hear.recogniser import Heard
+from faithful_reel.core.work.hearing import HeardChapter
 from faithful_reel.core.work.timeline import Hearing
 
 
@@ -74,14 +76,14 @@ def test_what_the_first_ear_found_is_shown_while_it_listens_but_not_decided(benc
     placed = (Placed(1000, 2000, 0.9), *[None] * (len(words) - 1))
     early = Finding("f1", Kind.MISREAD, words[0].text, "other", 0, 1, 1000, 2000, 0.9)
     hearing = Hearing((Heard("other", 1000, 2000, 0.9),), placed, ((0, 1, 0, 1, False),))
-    bench.early["c1"] = Early(chapter.text, chapter.recording, hearing, (early,))
+    bench.early["c1"] = Early(chapter.text, chapter.recording, HeardChapter(hearing, (early,)))
     proof = ProofPresenter(bench)
     assert [f.id for f in proof.docket()] == ["f1"]
     assert bench.tokens(chapter)[0].start == 1000
     proof.choose("f1")
     assert not proof.decide(Decision.STET)
     assert "still listening" in bench.told[-1]
-    bench.early["c1"] = Early("an earlier text", chapter.recording, hearing, (early,))  # revised meanwhile
+    bench.early["c1"] = Early("an earlier text", chapter.recording, HeardChapter(hearing, (early,)))  # revised meanwhile
     assert proof.docket() == []
     assert bench.tokens(chapter)[0].start == -1
 
@@ -190,7 +192,7 @@ def test_a_hearing_for_a_chapter_that_was_paired_anew_is_dropped(bench):
     IntakePresenter(bench).pair("c2", other)
     head = bench.session.store.head
 
-    held.done(((), None, None))
+    held.done((None, None))
     assert bench.session.store.head == head
 
 
@@ -281,10 +283,10 @@ def test_every_desk_shows_and_is_reached_by_mouse_and_key(opened):
     window = opened.window
     for number, (name, button) in enumerate(window.desk_buttons.items(), 1):
         opened.press(button)
-        assert window.stack.currentWidget() is window.desks[name]
+        assert window.stack.currentWidget() is window.panels[name]
         window.actions_.run("view.intake")
         QTest.keyClick(window, getattr(Qt.Key, f"Key_{number}"), Qt.KeyboardModifier.ControlModifier)
-        assert window.stack.currentWidget() is window.desks[name]
+        assert window.stack.currentWidget() is window.panels[name]
 
 
 def test_every_control_has_an_accessible_name(opened):
@@ -320,26 +322,26 @@ def test_settings_are_remembered(opened):
     opened.reopen()
     window = opened.window
     assert window.actions_["view.night"].isChecked()
-    assert window.stack.currentWidget() is window.desks["master"]
-    assert window._speed == 1.1
+    assert window.stack.currentWidget() is window.panels["master"]
+    assert window.transport.speed == 1.1
 
 
 def test_without_a_device_the_window_says_so(opened):
-    assert "simulated sound card" in opened.window.card_name.text()
+    assert "simulated sound card" in opened.window.parts.foot.device.currentText()
 
 
 def test_decisions_by_the_cards_buttons_and_undo_by_menu(opened):
     window = opened.window
     heard(window.bench)
     opened.do("proof.next")
-    card = window.desks["proof"]
-    assert card.written.text() == window.proof.finding().written
-    opened.press(card.decide_buttons["stet"])
+    card = window.panels["proof"]
+    assert card.docket.card.written.text() == window.parts.proof.finding().written
+    opened.press(card.docket.card.decisions["stet"])
     assert opened.bookstate.chapters[0].finding("f1").decision is Decision.STET
-    assert window.actions_["edit.undo"].text() == "Undo: Stet"
+    assert window.actions_["edit.undo"].text().replace("&", "") == "Undo: Stet"
     opened.do("edit.undo")
     assert opened.bookstate.chapters[0].finding("f1").decision is Decision.OPEN
-    assert window.actions_["edit.redo"].text() == "Redo: Stet"
+    assert window.actions_["edit.redo"].text().replace("&", "") == "Redo: Stet"
 
 
 class LaidOut(QObject):
@@ -356,12 +358,12 @@ class LaidOut(QObject):
 
 
 def test_the_docket_is_laid_out_without_the_rest_of_the_window(opened):
-    desk = opened.window.desks["proof"]
+    desk = opened.window.panels["proof"]
     inside, outside = LaidOut(desk.list.parent().parent()), LaidOut(desk)
-    desk.count.setText("Docket with a longer name")
+    desk.docket.count.setText("Docket with a longer name")
     opened.qtbot.waitUntil(lambda: inside.count == 1)
     assert outside.count == 0
-    assert desk.count.width() >= desk.count.sizeHint().width()
+    assert desk.docket.count.width() >= desk.docket.count.sizeHint().width()
 
 
 def test_a_long_title_gives_way_to_the_work_that_goes_on(opened):
@@ -371,7 +373,7 @@ def test_a_long_title_gives_way_to_the_work_that_goes_on(opened):
     window.job_row.show()
     opened.qtbot.wait(20)
     assert window.minimumSizeHint().width() <= max(width, 1000)
-    assert window.job_cancel.width() >= window.job_cancel.sizeHint().width()
+    assert window.job_row.cancel.width() >= window.job_row.cancel.sizeHint().width()
     assert window.desk_buttons["release"].geometry().right() <= window.width()
 
 
@@ -391,34 +393,34 @@ def test_selected_words_are_cut_by_the_delete_key(opened):
     window.activateWindow()
     opened.do("edit.cut_close")
     assert len(opened.bookstate.chapters[0].reel) < before
-    assert window.saved.text().startswith("step saved")
+    assert window.parts.foot.saved.text().startswith("step saved")
 
 
 def test_the_keys_are_shown(opened, monkeypatch):
     shown = []
     monkeypatch.setattr(QDialog, "exec", lambda dialog: shown.append(dialog.findChild(QTableWidget).rowCount()) or 0)
     opened.do("help.keys")
-    assert shown == [len(ACTS)]
+    assert shown == [len(every_act()) + len(FIXED)]
 
 
 def test_files_are_dropped_on_intake(qtbot, tmp_path, demo, demo_book):
     made = DemoWindow(qtbot, tmp_path, tmp_path / "new.reelbook", create=True)
     window = made.window
-    assert window.stack.currentWidget() is window.desks["intake"]
-    assert "empty" in window.desks["intake"].hint.text()
+    assert window.stack.currentWidget() is window.panels["intake"]
+    assert "empty" in window.panels["intake"].hint.text()
     data = QMimeData()
     data.setUrls([QUrl.fromLocalFile(str(demo / n)) for n in ("manuscript.docx", "chapter-2.flac", "chapter-1.flac")])
     event = QDropEvent(QPointF(50, 50), Qt.DropAction.CopyAction, data, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier)
-    window.desks["intake"].dropEvent(event)
+    window.panels["intake"].dropEvent(event)
     made.idle()
     names = {r.hash: r.name for r in made.bookstate.recordings}
     assert [names.get(c.recording) for c in made.bookstate.chapters] == ["chapter-1.flac", "chapter-2.flac", None]
-    assert window.desks["intake"].chapters.rowCount() == 3
+    assert window.panels["intake"].chapters.rowCount() == 3
     made.close()
 
 
 def test_a_problem_is_told_above_the_desk(opened):
-    opened.window.intake.bring_manuscript(Path("/nowhere/book.docx"))
+    opened.window.parts.intake.bring_manuscript(Path("/nowhere/book.docx"))
     opened.idle()
     assert opened.window.notice.isVisible()
     assert "book.docx" in opened.window.notice.text()
@@ -430,7 +432,7 @@ def test_the_loupe_shows_the_chapter_and_its_words(opened):
     assert len(window.loupe._words) == len(window.bench.tokens(window.bench.chapter))
     opened.do("view.closer")
     opened.do("view.spectrum")
-    assert window.loupe._spectrum
+    assert window.loupe.spectrum
 
 
 def test_another_ear_can_be_chosen_and_is_remembered(opened, monkeypatch, tmp_path):
@@ -442,7 +444,7 @@ def test_another_ear_can_be_chosen_and_is_remembered(opened, monkeypatch, tmp_pa
     opened.do("proof.hear")
     opened.idle()
     assert "model.bin" in opened.window.notice.text()  # the folder is empty: it says so
-    assert opened.window.proof.hearing_now == set()
+    assert opened.window.parts.proof.hearing_now == set()
     monkeypatch.setattr(QFileDialog, "getExistingDirectory", lambda *_: "")
     opened.do("proof.ear")
     assert opened.window.settings.value("hear/ear") == ""
@@ -453,15 +455,15 @@ def test_a_step_elsewhere_leaves_the_cursor_alone(opened):
     heard(window.bench)
     opened.do("proof.next")
     opened.click_word(50)
-    at = window.spot
-    assert window.proof.set_gain(50, 50, -2.0)
-    assert window.spot == at
+    at = window.transport.spot
+    assert window.parts.proof.set_gain(50, 50, -2.0)
+    assert window.transport.spot == at
 
 
 def test_the_splice_desk_without_takes_offers_nothing(opened):
     window = opened.window
     opened.do("view.splice")
-    panel = window.desks["splice"]
+    panel = window.panels["splice"]
     assert not panel.place.isEnabled()
     assert panel.rows.rowCount() == 0
     opened.do("splice.place")

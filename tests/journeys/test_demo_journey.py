@@ -9,6 +9,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
 
+from faithful_reel.app.desks import DeskName
 from faithful_reel.core.collate.findings import Decision, Kind
 from faithful_reel.core.measure.profile import load_profile
 from faithful_reel.core.pickups.ledger import State
@@ -28,10 +29,10 @@ def test_from_raw_chapter_to_released_file(remembering, demo, tmp_path):
 
     # proof a chapter
     assert window.desk_buttons["proof"].isChecked()
-    opened.press(window.desks["proof"].hear_button)
-    assert window.proof.hearing_now == {"c1"}
+    opened.press(window.panels["proof"].docket.hear)
+    assert window.parts.proof.hearing_now == {"c1"}
     opened.idle()
-    docket = window.proof.docket()
+    docket = window.parts.proof.docket()
     assert {f.kind for f in docket} >= {
         Kind.MISREAD,
         Kind.SKIPPED,
@@ -48,9 +49,9 @@ def test_from_raw_chapter_to_released_file(remembering, demo, tmp_path):
     # decide findings, one after another, by keys alone
     opened.keys("N")
     for _ in range(len(docket)):
-        opened.keys(DECISIONS[window.proof.finding().kind])
+        opened.keys(DECISIONS[window.parts.proof.finding().kind])
     chapter = opened.bookstate.chapters[0]
-    assert all(f.decision is not Decision.OPEN for f in window.proof.docket())
+    assert all(f.decision is not Decision.OPEN for f in window.parts.proof.docket())
     assert len(chapter.reel) < raw_length - 10 * 44_100  # three lines, a false start and a pause are out
     lines = [p.line for p in opened.bookstate.pickups]
     assert "“Write that down.”" in lines
@@ -64,7 +65,7 @@ def test_from_raw_chapter_to_released_file(remembering, demo, tmp_path):
     assert opened.bookstate == before
 
     # the pickup recording comes in and is sorted
-    window.pickups.receive(demo / "pickups-1.flac")
+    window.parts.pickups.receive(demo / "pickups-1.flac")
     opened.idle()
     assert {p.line for p in opened.bookstate.pickups if p.takes} >= {
         "“Write that down.”",
@@ -73,16 +74,16 @@ def test_from_raw_chapter_to_released_file(remembering, demo, tmp_path):
 
     # look at a seam and place the takes
     opened.press(window.desk_buttons["splice"])
-    panel = window.desks["splice"]
-    preview = window.splice.preview()
+    panel = window.panels["splice"]
+    preview = window.parts.splice.preview()
     assert preview is not None
     assert panel.seam.rowCount() == 3
     assert panel.entering.count() >= 1
     natural = preview.made.natural
     assert abs(preview.made.seam_in.click_db) < max(natural.click_db, 3) + 3
-    waiting = len([p for p in window.splice.rows() if p.state is State.IN])
+    waiting = len([p for p in window.parts.splice.rows() if p.state is State.IN])
     for _ in range(waiting):
-        pickup = window.splice.pickup()
+        pickup = window.parts.splice.pickup()
         opened.press(panel.place)
         assert opened.bookstate.pickup(pickup.id).state is State.SPLICED
         assert piece_of(opened.bookstate.chapters[0].reel, pickup.id) is not None
@@ -102,20 +103,20 @@ def test_from_raw_chapter_to_released_file(remembering, demo, tmp_path):
 
     # master, release, check
     opened.press(window.desk_buttons["master"])
-    opened.press(window.desks["master"].one)
+    opened.press(window.panels["master"].one)
     opened.idle()
     master = opened.bookstate.chapters[0].master
     assert master.passed
-    assert window.mastering.state(opened.bookstate.chapters[0]) == "passes"
-    window.show_desk("release")
-    window.releasing.release(tmp_path / "out")
+    assert window.parts.mastering.state(opened.bookstate.chapters[0]) == "passes"
+    window.desks.show(DeskName.RELEASE)
+    window.parts.releasing.release(tmp_path / "out")
     opened.idle()
     files = sorted(p.name for p in (tmp_path / "out").iterdir())
     assert files == ["01 Chapter One - Low Water.mp3", "report.html"]
     figures, found = checked_file(tmp_path / "out" / files[0], load_profile("retail"))
     assert all(v.passed for v in found)
     assert figures.seconds < 100 - 15
-    assert window.desks["release"].files.rowCount() == len(found)
+    assert window.panels["release"].files.rowCount() == len(found)
 
 
 @pytest.mark.slow
@@ -136,17 +137,17 @@ def test_a_chapter_is_proofed_by_keyboard_alone(remembering, demo):
     key(Qt.Key.Key_E, ctrl)
     opened.idle()
     key("N")
-    at = window.proof.current
+    at = window.parts.proof.current
     key("N")
     key("B")
-    assert window.proof.current == at
+    assert window.parts.proof.current == at
     # hear the first with its lead-in, and write a note while it sounds
     key("H")
-    assert window.player.playing
+    assert window.parts.player.playing
     key("F")
     QTest.keyClicks(QApplication.focusWidget(), "listen again")
     key(Qt.Key.Key_Return)
-    assert window.player.playing
+    assert window.parts.player.playing
     key(Qt.Key.Key_Space)
     assert [f.note for f in opened.bookstate.chapters[2].findings if f.id.startswith("h")] == ["listen again"]
     # find a word, and go on deciding where the docket stood
@@ -155,12 +156,12 @@ def test_a_chapter_is_proofed_by_keyboard_alone(remembering, demo):
     key(Qt.Key.Key_Return)
     key(Qt.Key.Key_Escape)
     assert "harbour" in window.bench.text(window.bench.chapter).words[window.galley.cursor_word].text
-    for _ in window.proof.docket():
+    for _ in window.parts.proof.docket():
         key("B")
-    for _ in range(len(window.proof.docket())):
-        key(DECISIONS.get(window.proof.finding().kind, "S"))
+    for _ in range(len(window.parts.proof.docket())):
+        key(DECISIONS.get(window.parts.proof.finding().kind, "S"))
     chapter = opened.bookstate.chapters[2]
-    assert all(f.decision is not Decision.OPEN for f in window.proof.docket())
+    assert all(f.decision is not Decision.OPEN for f in window.parts.proof.docket())
     # take the last one back, and do it again
     key(Qt.Key.Key_Z, ctrl)
     assert opened.bookstate.chapters[2] != chapter
@@ -169,11 +170,11 @@ def test_a_chapter_is_proofed_by_keyboard_alone(remembering, demo):
     # listen to some of what is left, and sign the chapter off
     key(Qt.Key.Key_U, none)
     key(Qt.Key.Key_Space)
-    opened.qtbot.waitUntil(lambda: window.player.position > window.player._start + 20_000, timeout=10_000)
+    opened.qtbot.waitUntil(lambda: window.parts.player.position > window.parts.player._start + 20_000, timeout=10_000)
     key(Qt.Key.Key_Space)
-    assert window.proof.listening.listened("c3")
+    assert window.parts.proof.listening.listened("c3")
     key(Qt.Key.Key_O, ctrl | shift)
-    assert window.proof.proofed(opened.bookstate.chapters[2]) == "signed off"
+    assert window.parts.proof.proofed(opened.bookstate.chapters[2]) == "signed off"
     reading = [p for p in truth if p["kind"] in ("misread", "skipped", "added", "repeated", "false_start")]
     decided = [f for f in chapter.findings if f.decision is not Decision.OPEN]
     for planted in reading:
@@ -189,20 +190,20 @@ def test_listening_lights_the_word_that_is_heard(remembering):
     window = opened.window
     word = 40
     opened.click_word(word, double=True)
-    assert window.player.playing
+    assert window.parts.player.playing
     opened.qtbot.waitUntil(lambda: window.galley.lit_word > word, timeout=8000)
-    assert window.meter.latched > -60
+    assert window.parts.foot.meter.latched > -60
     QTest.keyClick(window.galley, Qt.Key.Key_Space)
-    assert not window.player.playing
-    at = window.spot
+    assert not window.parts.player.playing
+    at = window.transport.spot
     opened.qtbot.wait(120)
-    assert window.spot == at
+    assert window.transport.spot == at
     opened.keys("N")
     opened.keys("H")
-    assert window.player.playing
-    finding = window.proof.span(window.proof.finding())
-    assert window.player._start == finding.start - 2 * 44_100
-    window.player.stop()
+    assert window.parts.player.playing
+    finding = window.parts.proof.span(window.parts.proof.finding())
+    assert window.parts.player._start == finding.start - 2 * 44_100
+    window.parts.player.stop()
 
 
 @pytest.mark.slow
@@ -211,11 +212,11 @@ def test_cancelling_a_hearing_changes_nothing(opened):
     page = opened.window.galley.geometry()
     opened.do("proof.hear")
     opened.qtbot.waitUntil(opened.window.job_row.isVisible, timeout=5000)
-    opened.qtbot.waitUntil(lambda: opened.window.job_left.text().endswith("left"), timeout=30_000)
+    opened.qtbot.waitUntil(lambda: opened.window.job_row.left.text().endswith("left"), timeout=30_000)
     assert opened.window.galley.geometry() == page  # it does not jump
-    opened.press(opened.window.job_cancel)
+    opened.press(opened.window.job_row.cancel)
     opened.idle()
     assert opened.window.bench.session.store.head == head
-    assert opened.window.proof.hearing_now == set()
+    assert opened.window.parts.proof.hearing_now == set()
     assert not opened.window.job_row.isVisible()
     assert opened.window.galley.geometry() == page

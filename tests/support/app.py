@@ -6,10 +6,11 @@ import shutil
 from pathlib import Path
 
 from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtGui import QFont
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
 
-from faithful_reel.app.theme import control_font, load_fonts
+from faithful_reel.app.theme import letters_of, load_fonts
 from faithful_reel.app.wiring import open_window, user_settings
 
 
@@ -24,7 +25,7 @@ class DemoWindow:
         if not app.property("fonts loaded"):
             load_fonts()
             app.setProperty("fonts loaded", True)
-            app.setFont(control_font(13))
+            app.setFont(letters_of(QFont("Inter", 10)))
             app.setStyle("Fusion")
         self.create = create
         self.window = self._open()
@@ -82,7 +83,7 @@ class DemoWindow:
     def close(self) -> None:
         """Close the window and let go of the book."""
         if self.window is not None:
-            self.window.close()
+            self.window.close_now()
             self.window.deleteLater()
             self.window = None
             QApplication.processEvents()

@@ -26,7 +26,7 @@ class HeldJobs:
     def __init__(self) -> None:
         self.held: list[Held] = []
 
-    def start(self, name, job, *, done, stopped, progress=None):
+    def start(self, name, job, *, done, stopped, progress=None, quiet=False):
         """Remember the job."""
         held = Held(name, job, done, stopped)
         self.held.append(held)

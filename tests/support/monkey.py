@@ -16,7 +16,8 @@ from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QDialog, QFileDialog, QInputDialog, QMessageBox, QWidget
 
-from faithful_reel.app.actions import ACTS
+from faithful_reel.app.acts import every_act
+from faithful_reel.app.desks import DeskName
 from faithful_reel.core.book.commands import EDITION, ReceiveTakes
 from faithful_reel.core.book.keeping import verified
 from faithful_reel.core.book.store import BookStore, Session
@@ -70,7 +71,7 @@ class Monkey:
 
     def act(self) -> None:
         """Any act of the menus."""
-        act = self.rng.choice([a.id for a in ACTS if a.id not in LEFT_OUT])
+        act = self.rng.choice([a.id for a in every_act() if a.id not in LEFT_OUT])
         if act in SELDOM and self.rng.random() < 0.9:
             return
         self.done[-1] = act
@@ -85,7 +86,7 @@ class Monkey:
         count = len(window.bench.text(chapter).words)
         first = self.rng.randrange(count)
         last = min(count - 1, first + self.rng.randrange(4))
-        proof, rate = window.proof, window.bench.book.rate
+        proof, rate = window.parts.proof, window.bench.book.rate
         reel = len(chapter.reel) if chapter.reel else 1
         kind = self.rng.randrange(7)
         match kind:
@@ -104,7 +105,7 @@ class Monkey:
 
     def decide(self) -> None:
         """A decision on a finding, or on several."""
-        proof = self.window.window.proof
+        proof = self.window.window.parts.proof
         rows = proof.rows()
         if not rows:
             return
@@ -134,7 +135,7 @@ class Monkey:
             window.galley.viewport(),
             window.loupe,
             window.contents.viewport(),
-            window.desks["proof"].list.viewport(),
+            window.panels["proof"].list.viewport(),
             window.stack.currentWidget(),
         ]
         place = self.rng.choice([p for p in places if p is not None and p.isVisible()])
@@ -159,15 +160,15 @@ class Monkey:
     def write(self) -> None:
         """Words into a field."""
         window = self.window.window
-        panel = window.desks["proof"]
+        panel = window.panels["proof"]
         match self.rng.randrange(3):
             case 0:
-                window.proof.write_note(self.rng.choice(WORDS))
+                window.parts.proof.write_note(self.rng.choice(WORDS))
             case 1:
-                panel.wanted.setText(self.rng.choice(WORDS))
-                panel._find_next()
+                panel.search.wanted.setText(self.rng.choice(WORDS))
+                panel.search._find_next()
             case _:
-                window.pickups.note(self.rng.choice(WORDS))
+                window.parts.pickups.note(self.rng.choice(WORDS))
 
     def pickup(self) -> None:
         """Takes come in, are chosen, put in, passed."""
@@ -185,22 +186,22 @@ class Monkey:
             )
             window.bench.do(ReceiveTakes(take.recording, ((pickup.id, (take,), 0),), EDITION))
             return
-        window.pickups.choose(pickup.id)
-        window.pickups.choose_take(self.rng.randrange(len(pickup.takes)))
-        window.splice.choose(pickup.id)
-        window.show_desk("splice")
-        window.splice.place()
+        window.parts.pickups.choose(pickup.id)
+        window.parts.pickups.choose_take(self.rng.randrange(len(pickup.takes)))
+        window.parts.splice.choose(pickup.id)
+        window.desks.show(DeskName.SPLICE)
+        window.parts.splice.place()
         if self.rng.random() < 0.5:
-            window.splice.pass_()
+            window.parts.splice.pass_()
 
     def look(self) -> None:
         """Another desk, chapter, size or theme."""
         window = self.window.window
         match self.rng.randrange(4):
             case 0:
-                window.show_desk(self.rng.choice(("intake", "proof", "pickups", "splice", "master", "release")))
+                window.desks.show(self.rng.choice(list(DeskName)))
             case 1:
-                window._take_chapter(self.rng.choice(window.bench.book.chapters).id)
+                window.bench.open_chapter(self.rng.choice(window.bench.book.chapters).id)
             case 2:
                 window.resize(self.rng.randrange(900, 1600), self.rng.randrange(600, 1000))
             case _:

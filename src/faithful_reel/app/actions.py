@@ -1,176 +1,75 @@
-"""Every act of the user: id, words, key, where it stands in the menus.  Menus, keys, tests and scripts go through these."""
+"""Acts of the user.  Each desk brings its own in one table; menus, keys, tests and scripts go through these."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import string
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
+from enum import Enum
+from typing import Any, Generic, Protocol, TypeVar
 
-from PyQt6.QtCore import QEvent, QObject, QSettings, pyqtSlot
+from PyQt6.QtCore import QEvent, QObject, pyqtSignal, pyqtSlot
 from PyQt6.QtGui import QAction, QKeySequence
 from PyQt6.QtWidgets import QWidget
 
-from faithful_reel.app.settings import text
+from faithful_reel.app.desks import DeskName
+from faithful_reel.app.settings import Settings, text
+
+D = TypeVar("D")
+
+
+class On(Enum):
+    """What an act works on, beside the desk that it belongs to: what is not seen is not acted on."""
+
+    ANYTHING = "anything"
+    PAGE = "the page"
+    """Its key works on the page and in the docket only, not from a field or a list elsewhere."""
+    FINDING = "the finding at hand"
+    """The docket must be seen as well."""
+
+
+class Menu(Enum):
+    """The menus, in their order."""
+
+    BOOK = "Book"
+    EDIT = "Edit"
+    CHAPTER = "Chapter"
+    PROOF = "Proof"
+    SPLICE = "Splice"
+    MASTER = "Master"
+    LISTEN = "Listen"
+    VIEW = "View"
+    HELP = "Help"
 
 
 @dataclass(frozen=True, slots=True)
-class Act:
-    """One act; `key` may be changed by the user and stays changed."""
+class Act(Generic[D]):
+    """One act of a desk `D`; `key` may be changed by the user and stays changed.  `apart` draws a line above it in its menu."""
 
     id: str
-    menu: str
-    text: str
+    menu: Menu
+    words: str
     key: str
     tip: str
+    do: Callable[[D], object]
+    desk: DeskName | None = None
+    on: On = On.ANYTHING
+    checkable: bool = False
+    apart: bool = False
+    rank: int = 0
+    """Acts of a menu stand by their rank, and those of one rank as they come."""
+
+    @property
+    def name(self) -> str:
+        """Its words without the dots that announce a question."""
+        return self.words.rstrip("…")
 
 
-ACTS: tuple[Act, ...] = (
-    Act("book.new", "Book", "New book…", "Ctrl+N", "Make a new book in a folder"),
-    Act("book.open", "Book", "Open book…", "Ctrl+O", "Open a book from its folder"),
-    Act(
-        "intake.manuscript",
-        "Book",
-        "Bring in a manuscript…",
-        "Ctrl+Shift+M",
-        "Chapters, or corrections of them",
-    ),
-    Act("intake.recordings", "Book", "Bring in recordings…", "Ctrl+Shift+R", "Copy recordings into the book"),
-    Act("intake.pair", "Book", "Pair by ear", "Ctrl+Shift+E", "Find by ear which chapter each recording reads"),
-    Act("pickups.receive", "Book", "Receive a pickup recording…", "Ctrl+Shift+P", "Find which stretch of it reads which line"),
-    Act("pickups.send", "Book", "Write the call sheet…", "Ctrl+Shift+L", "All lines to send, as CSV"),
-    Act("book.archive", "Book", "Export as one archive…", "", "The whole book in a single file"),
-    Act("book.unpack", "Book", "Unpack an archive…", "", "Make a book of an archive, and open it"),
-    Act("book.quit", "Book", "Quit", "Ctrl+Q", "Close the book; everything is saved already"),
-    Act("edit.undo", "Edit", "Undo", "Ctrl+Z", "Take the last step back"),
-    Act("edit.redo", "Edit", "Redo", "Ctrl+Shift+Z", "Do the step again"),
-    Act("edit.history", "Edit", "History", "Ctrl+H", "All steps; go back or forward to any of them"),
-    Act("edit.cut_close", "Edit", "Cut and close", "Del", "Take the selected words out; what follows moves up"),
-    Act(
-        "edit.cut_fill",
-        "Edit",
-        "Cut and fill with room tone",
-        "Shift+Del",
-        "Lay room tone over the selected words; nothing moves",
-    ),
-    Act("edit.split", "Edit", "Split at the cursor", "Ctrl+B", "Cut the piece in two; the sound stays as it is"),
-    Act("edit.join_earlier", "Edit", "Join earlier by 5 ms", "Alt+Left", "Move the join nearest to the cursor to the left"),
-    Act("edit.join_later", "Edit", "Join later by 5 ms", "Alt+Right", "Move the join nearest to the cursor to the right"),
-    Act("edit.softer", "Edit", "Selection 1 dB softer", "Ctrl+Down", "Set the gain of the selected words to −1 dB"),
-    Act("edit.louder", "Edit", "Selection 1 dB louder", "Ctrl+Up", "Set the gain of the selected words to +1 dB"),
-    Act("proof.hear", "Proof", "Hear this chapter", "Ctrl+E", "Recognise the chapter and collate it with the manuscript"),
-    Act("proof.rough", "Proof", "Rough cut", "Ctrl+Shift+X", "Cut false starts and repeats, shorten long pauses, in one step"),
-    Act("proof.language", "Proof", "Language of the book…", "", "Other languages than English: by the multilingual ear alone"),
-    Act("proof.ear", "Proof", "Choose another ear…", "", "A folder with another recogniser in faster-whisper's layout"),
-    Act("proof.search", "Proof", "Find words…", "Ctrl+F", "In the manuscript or in what was heard; also a page or a time"),
-    Act("proof.next", "Proof", "Next finding", "N", "Go to the next finding"),
-    Act("proof.previous", "Proof", "Previous finding", "B", "Go to the finding before"),
-    Act("proof.listen", "Proof", "Listen to the finding", "H", "Hear it with its lead-in"),
-    Act("proof.stet", "Proof", "Stet", "S", "Let it stand"),
-    Act("proof.mend", "Proof", "Mend", "M", "Repair it from the sound that is there"),
-    Act("proof.pickup", "Proof", "Pickup", "P", "Have the line read again"),
-    Act("proof.swap", "Proof", "Swap the take", "T", "Put the other reading of the line in the place of the one that is kept"),
-    Act("proof.reopen", "Proof", "Reopen", "O", "Take the decision back"),
-    Act("proof.accept", "Proof", "Accept the name for the book", "A", "This reading of the name is right wherever it is heard"),
-    Act(
-        "proof.note",
-        "Proof",
-        "Note a finding…",
-        "F",
-        "A finding by hand on selected words or marked sound",
-    ),
-    Act(
-        "proof.remark", "Proof", "Write a note on the finding…", "E", "What the narrator is to mind; it goes out with the pickup"
-    ),
-    Act("proof.flag", "Proof", "Flag the word being heard", "G", "A finding at once, without stopping the sound"),
-    Act(
-        "proof.elsewhere",
-        "Proof",
-        "Hear the word elsewhere",
-        "W",
-        "All other places of the word, one after another",
-    ),
-    Act("proof.names", "Proof", "Names and words", "Ctrl+Shift+W", "Where every name is spoken, and how"),
-    Act("proof.unheard", "Proof", "Go to what was not heard yet", "U", "The next stretch that was not listened to"),
-    Act("proof.sign", "Proof", "Sign the chapter off", "Ctrl+Shift+O", "It is proofed as it stands; again: take that back"),
-    Act("proof.flaws", "Proof", "Kinds of flaws…", "", "Which flaws of the sound are shown"),
-    Act(
-        "proof.report",
-        "Proof",
-        "Write a report…",
-        "Ctrl+Shift+T",
-        "The findings of this chapter, or of the book",
-    ),
-    Act("proof.doubtful", "Proof", "Unfold doubtful findings", "D", "Show the findings that the ear is not sure of"),
-    Act("splice.place", "Splice", "Put the take in", "Ctrl+Return", "Splice the take at the chosen boundaries"),
-    Act("splice.pass", "Splice", "Pass", "Ctrl+Shift+Return", "The splice was heard and is good"),
-    Act("master.this", "Master", "Master this chapter", "Ctrl+M", "Bring the chapter to the profile"),
-    Act("master.all", "Master", "Master all chapters", "Ctrl+Alt+M", "Every chapter whose master is missing or out of date"),
-    Act("release.write", "Master", "Release…", "Ctrl+R", "Write, tag and check the finished files"),
-    Act("play.toggle", "Listen", "Play or stop", "Space", "Play from the cursor, or stop"),
-    Act("play.back", "Listen", "Back by the lead-in", "Backspace", "Play again from a little earlier"),
-    Act("play.loop", "Listen", "Loop", "L", "Play the stretch again and again"),
-    Act("play.faster", "Listen", "Faster", "]", "Up to 2.5 times"),
-    Act("play.slower", "Listen", "Slower", "[", "Down to 0.75 times"),
-    Act("view.intake", "View", "Intake", "Ctrl+1", "The Intake desk"),
-    Act("view.proof", "View", "Proof", "Ctrl+2", "The Proof desk"),
-    Act("view.pickups", "View", "Pickups", "Ctrl+3", "The Pickups desk"),
-    Act("view.splice", "View", "Splice", "Ctrl+4", "The Splice desk"),
-    Act("view.master", "View", "Master", "Ctrl+5", "The Master desk"),
-    Act("view.release", "View", "Release", "Ctrl+6", "The Release desk"),
-    Act("view.night", "View", "Night", "Ctrl+Shift+N", "Dark paper"),
-    Act("view.spectrum", "View", "Spectrogram in the loupe", "Ctrl+Shift+S", "Frequencies instead of the waveform"),
-    Act("view.taller", "View", "Strips taller", "Ctrl+Alt+Up", "More of the sound under every line"),
-    Act("view.lower", "View", "Strips lower", "Ctrl+Alt+Down", "More lines on the page"),
-    Act("view.wider", "View", "Lines wider in time", "Ctrl+Alt+Right", "Fewer seconds on a line"),
-    Act("view.narrower", "View", "Lines narrower in time", "Ctrl+Alt+Left", "More seconds on a line"),
-    Act("view.closer", "View", "Loupe closer", "Ctrl++", "Look closer"),
-    Act("view.farther", "View", "Loupe farther", "Ctrl+-", "Look from farther"),
-    Act("view.next_chapter", "View", "Next chapter", "Ctrl+PgDown", "Take the next chapter in hand"),
-    Act("view.previous_chapter", "View", "Previous chapter", "Ctrl+PgUp", "Take the chapter before in hand"),
-    Act("help.keys", "Help", "Keys…", "F1", "All acts and their keys"),
-    Act("help.about", "Help", "About", "", "Version and licences"),
-)
-AT_DESK: dict[str, frozenset[str]] = {
-    "proof": frozenset(
-        [
-            "proof.search",
-            "proof.rough",
-            "proof.next",
-            "proof.previous",
-            "proof.listen",
-            "proof.stet",
-            "proof.mend",
-            "proof.pickup",
-            "proof.swap",
-            "proof.reopen",
-            "proof.accept",
-            "proof.note",
-            "proof.remark",
-            "proof.flag",
-            "proof.elsewhere",
-            "proof.unheard",
-            "proof.sign",
-            "proof.doubtful",
-            "edit.cut_close",
-            "edit.cut_fill",
-            "edit.split",
-            "edit.join_earlier",
-            "edit.join_later",
-            "edit.softer",
-            "edit.louder",
-        ]
-    ),
-    "splice": frozenset({"splice.place", "splice.pass"}),
-}
-"""Acts that work on what one desk shows: at the other desks they say so, so that a key pressed there decides nothing unseen."""
-ON_THE_FINDING = frozenset(
-    ["proof.listen", "proof.stet", "proof.mend", "proof.pickup", "proof.swap", "proof.reopen", "proof.accept", "proof.remark"]
-)
-"""Acts on the finding at hand, which the docket shows."""
-ON_THE_PAGE = (
-    ON_THE_FINDING | {a for a in AT_DESK["proof"] if a.startswith("edit.")} | {"proof.flag", "proof.note", "proof.elsewhere"}
-)
-"""Acts whose keys work on the page and in the docket only, not from a field or a list elsewhere."""
-CHECKABLE = frozenset({"proof.doubtful", "play.loop", "view.night", "view.spectrum"})
+class Bound(Protocol):
+    """A table of acts and the desk that does them."""
+
+    @property
+    def acts(self) -> Sequence[Act[Any]]: ...
 
 
 class KeyedAction(QAction):
@@ -190,53 +89,131 @@ class KeyedAction(QAction):
 class Actions(QObject):
     """The acts as Qt actions; `run(id)` does what the menu would.
 
-    `why_not(id, by_key)` says why an act can not be done now, empty where it can; that is told.
+    `why_not(act, by_key)` says why an act can not be done now, empty where it can; that is told.
     """
+
+    keys_changed = pyqtSignal()
 
     def __init__(
         self,
         window: QWidget,
-        handlers: dict[str, Callable[[], None]],
-        settings: QSettings,
-        why_not: Callable[[str, bool], str],
+        desks: Iterable[Bound],
+        settings: Settings,
+        why_not: Callable[[Act[Any], bool], str],
         tell: Callable[[str], None],
     ) -> None:
         super().__init__(window)
-        self._handlers, self._settings = handlers, settings
-        self._why_not, self._tell = why_not, tell
-        self._actions: dict[str, QAction] = {}
-        for act in ACTS:
-            action = KeyedAction(act.text, window)
+        self._settings, self._why_not, self._tell = settings, why_not, tell
+        self._actions: dict[str, KeyedAction] = {}
+        self._acts: dict[str, tuple[Act[Any], Bound]] = {act.id: (act, desk) for desk in desks for act in desk.acts}
+        letters = mnemonics(self.all())
+        for act in self.all():
+            action = KeyedAction(letters[act.id], window)
             action.setObjectName(act.id)
             action.setShortcut(QKeySequence(text(settings, f"keys/{act.id}", act.key)))
-            action.setToolTip(f"{act.tip} ({action.shortcut().toString()})" if act.key else act.tip)
             action.setStatusTip(act.tip)
-            action.setCheckable(act.id in CHECKABLE)
+            action.setCheckable(act.checkable)
             action.triggered.connect(self._triggered)
             window.addAction(action)
             self._actions[act.id] = action
+            self._tell_key(act.id)
 
     def __getitem__(self, act_id: str) -> QAction:
         return self._actions[act_id]
+
+    def all(self) -> list[Act[Any]]:
+        """Every act, menu by menu in their order."""
+        return sorted((act for act, _ in self._acts.values()), key=lambda act: (list(Menu).index(act.menu), act.rank))
+
+    def act(self, act_id: str) -> Act[Any]:
+        """An act by its id."""
+        return self._acts[act_id][0]
 
     @pyqtSlot()
     def _triggered(self) -> None:
         sender = self.sender()
         if not isinstance(sender, KeyedAction):
             return
-        why = self._why_not(sender.objectName(), sender.by_key)
+        act, desk = self._acts[sender.objectName()]
+        why = self._why_not(act, sender.by_key)
         if why:
             if sender.isCheckable():
                 sender.setChecked(not sender.isChecked())
             self._tell(why)
         else:
-            self._handlers[sender.objectName()]()
+            act.do(desk)
 
     def run(self, act_id: str) -> None:
         """Do an act as the menu would."""
         self._actions[act_id].trigger()
 
+    def is_on(self, act_id: str) -> bool:
+        """Whether a checkable act is checked."""
+        return self._actions[act_id].isChecked()
+
+    def say(self, act_id: str, words: str) -> None:
+        """Give an act other words for now, under the letter that it has in its menu."""
+        action = self._actions[act_id]
+        before = action.text()
+        letter = before[before.find("&") + 1 :][:1].lower() if "&" in before else ""
+        at = words.lower().find(letter) if letter else -1
+        action.setText(f"{words[:at]}&{words[at:]}" if at >= 0 else words)
+
+    # --- keys -----------------------------------------------------------------------------------------------------
+
+    def key(self, act_id: str) -> str:
+        """An act's key as it is now, as people read it."""
+        return self._actions[act_id].shortcut().toString(QKeySequence.SequenceFormat.NativeText)
+
+    def holder(self, key: str, but: str = "") -> str:
+        """The id of another act that has a key; empty where it is free."""
+        wanted = QKeySequence(key)
+        return next((i for i, a in self._actions.items() if i != but and not wanted.isEmpty() and a.shortcut() == wanted), "")
+
     def set_key(self, act_id: str, key: str) -> None:
         """Give an act another key, now and from now on."""
         self._actions[act_id].setShortcut(QKeySequence(key))
         self._settings.setValue(f"keys/{act_id}", key)
+        self._tell_key(act_id)
+        self.keys_changed.emit()
+
+    def _tell_key(self, act_id: str) -> None:
+        act, key = self.act(act_id), self.key(act_id)
+        self._actions[act_id].setToolTip(f"{act.tip} ({key})" if key else act.tip)
+
+    def tip(self, act_id: str) -> str:
+        """What an act does, with its key as it is now: for the button that does it as well."""
+        return self._actions[act_id].toolTip()
+
+
+def mnemonics(acts: Sequence[Act[Any]]) -> dict[str, str]:
+    """The words of acts with the letter marked that chooses each in its menu; no menu has a letter twice while there are any."""
+    held: dict[tuple[Menu, str], tuple[Act[Any], int]] = {}  # the act that has a letter of a menu, and where it stands in it
+    places = {act.id: list(_preferred(act.words)) for act in acts}
+
+    def give(act: Act[Any], asked: set[tuple[Menu, str]]) -> bool:
+        """Give an act the first letter that is free, or that whoever has it can give up for another one."""
+        wanted = [((act.menu, act.words[k].lower()), k) for k in places[act.id]]
+        for letter, k in [w for w in wanted if w[0] not in held] + [w for w in wanted if w[0] in held]:
+            if letter in asked:
+                continue
+            asked.add(letter)
+            if letter not in held or give(held[letter][0], asked):
+                held[letter] = act, k
+                return True
+        return False
+
+    for act in acts:
+        give(act, set())
+    at = {act.id: k for act, k in held.values()}
+    return {
+        act.id: f"{act.words[: at[act.id]]}&{act.words[at[act.id] :]}" if act.id in at else act.words.replace("&", "&&")
+        for act in acts
+    }
+
+
+def _preferred(words: str) -> Iterator[int]:
+    """The places of letters, those that begin a word first."""
+    letters = [k for k, c in enumerate(words) if c in string.ascii_letters]
+    yield from (k for k in letters if not k or words[k - 1] == " ")
+    yield from letters

@@ -7,10 +7,11 @@ from dataclasses import dataclass
 
 from PyQt6.QtCore import QAbstractTableModel, QModelIndex, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QFont
-from PyQt6.QtWidgets import QComboBox, QDockWidget, QHBoxLayout, QHeaderView, QTableView, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QComboBox, QDockWidget, QHBoxLayout, QHeaderView, QVBoxLayout, QWidget
 
 from faithful_reel.app.theme import DAY, Theme
 from faithful_reel.app.widgets.parts import button, label
+from faithful_reel.app.widgets.tables import RowView
 from faithful_reel.app.workbench import Workbench
 from faithful_reel.core.book.store import Step
 
@@ -141,22 +142,15 @@ class HistoryPane(QDockWidget):
         self.setAllowedAreas(Qt.DockWidgetArea.LeftDockWidgetArea | Qt.DockWidgetArea.RightDockWidgetArea)
         self._bench = bench
         self.model = HistoryModel(bench)
-        self.view = QTableView()
+        self.view = RowView()
+        self.view.setObjectName("Steps of this book")
         self.view.setModel(self.model)
-        self.view.setAccessibleName("Steps of this book")
-        self.view.setSelectionBehavior(QTableView.SelectionBehavior.SelectRows)
-        self.view.setSelectionMode(QTableView.SelectionMode.SingleSelection)
-        self.view.setShowGrid(False)
-        self.view.setWordWrap(False)
-        upright, across = self.view.verticalHeader(), self.view.horizontalHeader()
-        if upright is not None and across is not None:
-            upright.setVisible(False)
-            upright.setDefaultSectionSize(26)
-            across.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
+        self.view.prepare("Steps of this book")
+        across = self.view.horizontalHeader()
+        if across is not None:
             across.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
-            across.resizeSection(1, 84)
-            across.resizeSection(2, 78)
-            across.resizeSection(3, 48)
+            for column, width in ((1, 84), (2, 78), (3, 48)):
+                across.resizeSection(column, width)
         self.chapters = QComboBox()
         self.chapters.setAccessibleName("Whose steps")
         self.chapters.activated.connect(self._chapter_chosen)

@@ -18,10 +18,10 @@ REPORT_S = 0.1
 
 
 class Running:
-    """A started job: its name, how far it is, and its cancel."""
+    """A started job: its name, how far it is, and its cancel.  A quiet one is told elsewhere, or nobody waits for it."""
 
-    def __init__(self, name: str) -> None:
-        self.name = name
+    def __init__(self, name: str, *, quiet: bool = False) -> None:
+        self.name, self.quiet = name, quiet
         self.fraction = 0.0
         self.note = ""
         self.since = time.monotonic()
@@ -63,9 +63,10 @@ class Jobs(QObject):
         done: Callable[[T], None],
         stopped: Callable[[BaseException], None],
         progress: Callable[[float, str], None] | None = None,
+        quiet: bool = False,
     ) -> Running:
         """Run `job` beside the window."""
-        running = Running(name)
+        running = Running(name, quiet=quiet)
         self.running.append(running)
         last = [0.0]
 
@@ -107,6 +108,11 @@ class Jobs(QObject):
         self.changed.emit()
         if callback is not None:
             callback(value)
+
+    @property
+    def seen(self) -> list[Running]:
+        """What the user waits for."""
+        return [r for r in self.running if not r.quiet]
 
     def cancel_all(self) -> None:
         """Ask every job to stop."""

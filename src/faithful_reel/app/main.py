@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import gc
 import os
 import shutil
 import signal
@@ -14,10 +15,12 @@ from typing import NoReturn, TypeVar
 
 import platformdirs
 from PyQt6.QtCore import QObject, QSocketNotifier, Qt, QTimer
-from PyQt6.QtWidgets import QApplication, QMessageBox, QWidget
+from PyQt6.QtWidgets import QApplication, QMessageBox
 
 from faithful_reel.app.crash import CrashHandler, keep_log
-from faithful_reel.app.theme import control_font, load_fonts
+from faithful_reel.app.theme import letters_of, load_fonts
+from faithful_reel.app.window import Window
+from faithful_reel.app.wiring import open_window, user_settings
 from faithful_reel.core.book.demo import demo_files, is_demo_book, make_demo_book
 from faithful_reel.core.book.keeping import restored
 from faithful_reel.core.book.store import look_for_book, whole_backups
@@ -25,6 +28,7 @@ from faithful_reel.core.errors import AppError, BookDamaged, StoreProblem
 
 SWITCH_S = 0.001
 """How long a job may go on in Python while the interface waits for its turn."""
+COLLECT_AFTER = 100_000
 T = TypeVar("T")
 
 
@@ -45,9 +49,19 @@ def application() -> QApplication:
     app.setApplicationName("Faithful Reel")
     app.setDesktopFileName("faithful-reel")
     load_fonts()
-    app.setFont(control_font(13))
+    app.setFont(letters_of(app.font()))
     app.setStyle("Fusion")
     return app
+
+
+def calm_collector() -> None:
+    """Look for cyclic garbage seldom, and leave what is there now alone: for a process that has one window and no more.
+
+    An edit makes thousands of small values: at its default the collector would walk the whole book several times a step,
+    30 to 65 ms each time.
+    """
+    gc.freeze()
+    gc.set_threshold(COLLECT_AFTER, 20, 50)
 
 
 def opened_or_restored(folder: Path, opening: Callable[[], T]) -> T:
@@ -86,7 +100,7 @@ def opened_or_restored(folder: Path, opening: Callable[[], T]) -> T:
 class Ending(QObject):
     """Closes the window at a signal: Python is told of one only when it has its turn, which a socket gives it."""
 
-    def __init__(self, window: QWidget) -> None:
+    def __init__(self, window: Window) -> None:
         super().__init__(window)
         self._window = window
         self._mine, self._theirs = socket.socketpair()
@@ -106,7 +120,7 @@ class Ending(QObject):
             self._mine.recv(64)
         if self._wanted:
             self._wanted = False
-            self._window.close()
+            self._window.close_now()
             QApplication.quit()  # whatever dialog is open
 
     def stop(self) -> None:
@@ -123,16 +137,15 @@ def run_book(folder: Path) -> NoReturn:
         look_for_book(folder)
     app = application()
     keep_log()
-    from faithful_reel.app.wiring import open_window, user_settings
-
     window = opened_or_restored(folder, lambda: open_window(folder, user_settings()))
+    calm_collector()
     window.show()
-    QTimer.singleShot(1500, window.wake_ears)
+    QTimer.singleShot(1500, window.parts.keeping.wake_ears)
     ending = Ending(window)
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, ending)
     if os.environ.get("FAITHFUL_REEL_QUIT_AFTER"):  # for scripts that only look whether the window comes up
-        QTimer.singleShot(int(os.environ["FAITHFUL_REEL_QUIT_AFTER"]), window.close)
+        QTimer.singleShot(int(os.environ["FAITHFUL_REEL_QUIT_AFTER"]), window.close_now)
     code = app.exec()
     ending.stop()
     # the book is closed.  A job that was asked to stop and does not would hold the process, and threads of the recognisers'

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import json
 import math
-from typing import Protocol
+from typing import Any, Protocol
 
 
 class Settings(Protocol):
     """Keeps values by name; see QSettings."""
 
-    def value(self, key: str, default: object = None) -> object: ...
+    def value(self, key: str, default: Any = None) -> Any: ...
+    def setValue(self, key: str, value: Any) -> None: ...  # noqa: N802 - Qt's name
 
 
 def number(settings: Settings, key: str, usual: float, least: float, most: float) -> float:
@@ -25,3 +27,42 @@ def text(settings: Settings, key: str, usual: str = "") -> str:
     """A text; the usual one where there is none."""
     found = settings.value(key, usual)
     return found if isinstance(found, str) else usual
+
+
+def flag(settings: Settings, key: str) -> bool:
+    """Whether something is switched on."""
+    return text(settings, key) == "on"
+
+
+def rows(settings: Settings, key: str) -> dict[str, list[float]]:
+    """Lists of numbers by name, kept as JSON; what is none is left out."""
+    try:
+        found = json.loads(text(settings, key, "{}"))
+    except ValueError:
+        return {}
+    if not isinstance(found, dict):
+        return {}
+    return {
+        str(name): [float(v) for v in values]
+        for name, values in found.items()
+        if isinstance(values, list) and all(isinstance(v, int | float) and math.isfinite(v) for v in values)
+    }
+
+
+def keep_rows(settings: Settings, key: str, values: dict[str, list[float]]) -> None:
+    """Keep lists of numbers by name."""
+    settings.setValue(key, json.dumps(values))
+
+
+def names(settings: Settings, key: str) -> list[str]:
+    """A list of texts, kept as JSON."""
+    try:
+        found = json.loads(text(settings, key, "[]"))
+    except ValueError:
+        return []
+    return [str(v) for v in found] if isinstance(found, list) else []
+
+
+def keep_names(settings: Settings, key: str, values: list[str]) -> None:
+    """Keep a list of texts."""
+    settings.setValue(key, json.dumps(values, ensure_ascii=False))

@@ -15,7 +15,7 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from faithful_reel.app.sound_child import HEADER, NO_DEVICE, READ, READY, RING, RUN, STATE, WRITTEN
 from faithful_reel.core.audio.tempo import Tempo
-from faithful_reel.core.units import SILENT_DB, Signal
+from faithful_reel.core.units import SILENT_DB, Signal, ratio
 
 BLOCK = 2048
 TICK_MS = 33
@@ -27,6 +27,7 @@ class Card(Protocol):
 
     name: str
     simulated: bool
+    device: str
 
     def begin(self) -> None: ...
     def push(self, block: Signal, count: int) -> int: ...
@@ -35,20 +36,28 @@ class Card(Protocol):
     def close(self) -> None: ...
 
 
+def devices() -> list[str]:
+    """The names of the sound devices there are."""
+    from PyQt6.QtMultimedia import QMediaDevices
+
+    return [device.description() for device in QMediaDevices.audioOutputs()]
+
+
 class DeviceCard:
     """The real sound device, through a ring in shared memory and a child process."""
 
     name = "sound device"
     simulated = False
 
-    def __init__(self, rate: int) -> None:
+    def __init__(self, rate: int, device: str = "") -> None:
+        self.device = device
         self._memory = shared_memory.SharedMemory(create=True, size=HEADER + RING * 4)
         assert self._memory.buf is not None
         self._header = np.frombuffer(self._memory.buf, np.int64, 4)
         self._ring = np.frombuffer(self._memory.buf, np.float32, RING, HEADER)
         self._header[:] = 0
         self._child = subprocess.Popen(
-            [sys.executable, "-m", "faithful_reel.app.sound_child", self._memory.name, str(rate)],
+            [sys.executable, "-m", "faithful_reel.app.sound_child", self._memory.name, str(rate), device],
             stdin=subprocess.DEVNULL,
             stdout=subprocess.DEVNULL,
             stderr=subprocess.DEVNULL,
@@ -97,9 +106,21 @@ class DeviceCard:
 class _Feed(threading.Thread):
     """Renders ahead of the card and notes the level of what it pushed."""
 
-    def __init__(self, card: Card, render: Rendering, start: int, stop: int, rate: int, speed: float) -> None:
+    def __init__(
+        self,
+        card: Card,
+        render: Rendering,
+        start: int,
+        stop: int,
+        rate: int,
+        speed: float,
+        gain: Callable[[], np.float32],
+        *,
+        backwards: bool,
+    ) -> None:
         super().__init__(name="sound-feed", daemon=True)
         self._card, self._render, self._range, self._speed = card, render, (start, stop), speed
+        self._gain, self._backwards = gain, backwards
         self._tempo = Tempo(rate, speed)
         self.ended = threading.Event()
         self.total = -1
@@ -107,20 +128,28 @@ class _Feed(threading.Thread):
         self.problem: Exception | None = None
         self._rate = rate
 
+    def _block(self, at: int) -> Signal:
+        """The next samples in the order in which they are heard."""
+        start, stop = self._range
+        if not self._backwards:
+            return self._render(at, min(stop, at + BLOCK))
+        last = stop - (at - start)
+        return np.ascontiguousarray(self._render(max(start, last - BLOCK), last)[::-1])
+
     def run(self) -> None:
         pushed = 0
         at, stop = self._range
         try:
             while not self.ended.is_set():
                 if at < stop:
-                    block = self._tempo.feed(self._render(at, min(stop, at + BLOCK)))
+                    block = self._tempo.feed(self._block(at))
                     at = min(stop, at + BLOCK)
                     last = False
                 else:
                     block, last = self._tempo.flush(), True
                 offset = 0
                 while offset < len(block) and not self.ended.is_set():
-                    taken = self._card.push(block[offset:], len(block) - offset)
+                    taken = self._card.push(block[offset:] * self._gain(), len(block) - offset)
                     if taken:
                         part = block[offset : offset + taken].astype(np.float64)
                         self.levels.append((pushed, float(np.abs(part).max()), float(np.mean(part**2))))
@@ -144,9 +173,12 @@ class Player(QObject):
     ended = pyqtSignal()
     failed = pyqtSignal(str)
 
-    def __init__(self, card: Card, parent: QObject | None = None) -> None:
-        super().__init__(parent)
+    def __init__(self, card: Card, open_card: Callable[[str], Card] | None = None) -> None:
+        super().__init__()
         self.card = card
+        self._open_card = open_card
+        self.volume_db = 0.0
+        self._backwards = False
         self._feed: _Feed | None = None
         self._start = self._stop = self._position = 0
         self._speed = 1.0
@@ -166,18 +198,39 @@ class Player(QObject):
         """The sample being heard, or where it stopped."""
         return self._position
 
-    def play(self, render: Rendering, start: int, stop: int, rate: int, *, speed: float = 1.0, loop: bool = False) -> None:
-        """Play `start` to `stop`."""
+    def play(
+        self,
+        render: Rendering,
+        start: int,
+        stop: int,
+        rate: int,
+        *,
+        speed: float = 1.0,
+        loop: bool = False,
+        backwards: bool = False,
+    ) -> None:
+        """Play `start` to `stop`, or with `backwards` from `stop` back to `start`."""
         self.stop()
         if stop <= start:
             return
         self._request = (render, start, stop, rate, speed)
-        self._start, self._stop, self._speed, self._loop, self._position = start, stop, speed, loop, start
+        self._start, self._stop, self._speed, self._loop = start, stop, speed, loop
+        self._backwards, self._position = backwards, stop if backwards else start
         self.card.begin()
-        self._feed = _Feed(self.card, render, start, stop, rate, speed)
+        self._feed = _Feed(self.card, render, start, stop, rate, speed, self._gain, backwards=backwards)
         self._feed.start()
         self._timer.start()
         self.started.emit()
+
+    def _gain(self) -> np.float32:
+        return np.float32(ratio(self.volume_db))
+
+    def use_device(self, device: str) -> None:
+        """Play on another device from now on; an empty one is the usual."""
+        self.stop()
+        if self._open_card is not None and device != self.card.device:
+            self.card.close()
+            self.card = self._open_card(device)
 
     def stop(self) -> None:
         """Stop at once; the position stays."""
@@ -196,7 +249,8 @@ class Player(QObject):
         if feed is None:
             return
         played = self.card.played()
-        self._position = min(self._stop, self._start + round(played * self._speed))
+        gone = round(played * self._speed)
+        self._position = max(self._start, self._stop - gone) if self._backwards else min(self._stop, self._start + gone)
         self.moved.emit(self._position)
         heard = [row for row in list(feed.levels) if row[0] <= played]
         if heard:

@@ -46,15 +46,16 @@ class _Ring(QIODevice):
         return -1
 
 
-def main(name: str, rate: int) -> int:
-    """Play what the ring named `name` holds."""
+def main(name: str, rate: int, wanted_device: str = "") -> int:
+    """Play what the ring named `name` holds, on the device of that description, or where there is none on the usual one."""
     memory = shared_memory.SharedMemory(name=name)
     resource_tracker.unregister(memory._name, "shared_memory")  # type: ignore[attr-defined]
     assert memory.buf is not None
     header: NDArray[np.number[Any]] = np.frombuffer(memory.buf, np.int64, 4)
     ring: NDArray[np.number[Any]] = np.frombuffer(memory.buf, np.float32, RING, HEADER)
     app = QCoreApplication([])
-    device = QMediaDevices.defaultAudioOutput()
+    named = [d for d in QMediaDevices.audioOutputs() if wanted_device and d.description() == wanted_device]
+    device = named[0] if named else QMediaDevices.defaultAudioOutput()
     wanted = QAudioFormat()
     wanted.setSampleRate(rate)
     wanted.setChannelCount(1)
@@ -82,4 +83,4 @@ def _quit_when_orphaned() -> None:
 
 
 if __name__ == "__main__":
-    sys.exit(main(sys.argv[1], int(sys.argv[2])))
+    sys.exit(main(sys.argv[1], int(sys.argv[2]), sys.argv[3]))

@@ -7,6 +7,9 @@ from importlib import resources
 from pathlib import Path
 
 from PyQt6.QtGui import QColor, QFont, QFontDatabase
+from PyQt6.QtWidgets import QApplication
+
+from faithful_reel.core.collate.findings import Decision
 
 ASSETS = Path(str(resources.files("faithful_reel") / "assets"))
 READING = "Literata"
@@ -36,9 +39,17 @@ class Theme:
         """The colour of a role."""
         return QColor(getattr(self, role))
 
-    def pencil(self, decision: str) -> QColor:
+    def pencil(self, decision: Decision) -> QColor:
         """The editor's pencil of a decision."""
-        return QColor({"pickup": self.red, "mend": self.blue, "stet": self.graphite}.get(decision, self.ink))
+        match decision:
+            case Decision.PICKUP:
+                return QColor(self.red)
+            case Decision.MEND:
+                return QColor(self.blue)
+            case Decision.STET:
+                return QColor(self.graphite)
+            case Decision.OPEN:
+                return QColor(self.ink)
 
 
 DAY = Theme(
@@ -60,10 +71,31 @@ def load_fonts() -> None:
             raise RuntimeError(f"the font {file.name} could not be loaded")
 
 
+USUAL_POINTS = 10.0
+"""What most desktops write in; there our sizes are as they were drawn."""
+POINTS = 0.75
+"""Points of a pixel of our drawings, at 96 dots an inch."""
+SMALLEST, LARGEST = 0.8, 2.4
+
+
+def letters_of(system: QFont) -> QFont:
+    """The application's own letters, as large beside the usual ones as the system's are."""
+    points = system.pointSizeF() if system.pointSizeF() > 0 else USUAL_POINTS
+    font = QFont(CONTROLS)
+    font.setPointSizeF(13 * POINTS * min(LARGEST, max(SMALLEST, points / USUAL_POINTS)))
+    return font
+
+
+def scale_of_letters() -> float:
+    """How large the application's letters are, times as they were drawn; its font is set by `letters_of`."""
+    points = QApplication.font().pointSizeF()
+    return points / (13 * POINTS) if points > 0 else 1.0
+
+
 def reading_font(size: float, *, italic: bool = False, strong: bool = False) -> QFont:
-    """The serif face of the manuscript."""
+    """The serif face of the manuscript; `size` in pixels as drawn, followed by the system's letters."""
     font = QFont(READING)
-    font.setPixelSize(round(size))
+    font.setPointSizeF(size * POINTS * scale_of_letters())
     font.setItalic(italic)
     if strong:
         font.setWeight(QFont.Weight.DemiBold)
@@ -71,9 +103,9 @@ def reading_font(size: float, *, italic: bool = False, strong: bool = False) -> 
 
 
 def control_font(size: float, *, strong: bool = False, figures: bool = False) -> QFont:
-    """The sans face of controls; `figures` makes all digits equally wide."""
+    """The sans face of controls, as large as `reading_font`; `figures` makes all digits equally wide."""
     font = QFont(CONTROLS)
-    font.setPixelSize(round(size))
+    font.setPointSizeF(size * POINTS * scale_of_letters())
     if strong:
         font.setWeight(QFont.Weight.DemiBold)
     if figures:
@@ -82,17 +114,18 @@ def control_font(size: float, *, strong: bool = False, figures: bool = False) ->
 
 
 def style_sheet(t: Theme) -> str:
-    """The whole window's style."""
+    """The whole window's style, in letters that follow the system's."""
+    points = POINTS * scale_of_letters()
     return f"""
-    * {{ font-family: "{CONTROLS}"; font-size: 13px; color: {t.ink}; }}
+    * {{ font-family: "{CONTROLS}"; font-size: {13 * points:.2f}pt; color: {t.ink}; }}
     QMainWindow, QDialog, QMessageBox {{ background: {t.desk}; }}
     QWidget#desk, QWidget#page, QStackedWidget {{ background: {t.page}; }}
     QWidget#side, QWidget#foot, QWidget#top {{ background: {t.desk}; }}
     QLabel {{ background: transparent; }}
     QLabel#quiet {{ color: {t.quiet}; }}
-    QLabel#title {{ font-family: "{READING}"; font-size: 17px; font-weight: 600; }}
-    QLabel#heading {{ font-family: "{READING}"; font-size: 15px; font-weight: 600; }}
-    QLabel#reading {{ font-family: "{READING}"; font-size: 16px; }}
+    QLabel#title {{ font-family: "{READING}"; font-size: {17 * points:.2f}pt; font-weight: 600; }}
+    QLabel#heading {{ font-family: "{READING}"; font-size: {15 * points:.2f}pt; font-weight: 600; }}
+    QLabel#reading {{ font-family: "{READING}"; font-size: {16 * points:.2f}pt; }}
     QLabel#problem {{ color: {t.red}; }}
     QFrame#rule {{ background: {t.hairline}; border: none; max-height: 1px; min-height: 1px; }}
     QFrame#upright {{ background: {t.hairline}; border: none; max-width: 1px; min-width: 1px; }}
@@ -129,7 +162,7 @@ def style_sheet(t: Theme) -> str:
     QMenu::item:disabled {{ color: {t.quiet}; }}
     QMenu::separator {{ height: 1px; background: {t.hairline}; margin: 4px 8px; }}
     QToolTip {{ background: {t.page}; color: {t.ink}; border: 1px solid {t.hairline}; padding: 3px; }}
-    QProgressBar {{ background: {t.strip}; border: 1px solid {t.hairline}; border-radius: 3px; text-align: center; max-height: 14px; font-size: 11px; }}
+    QProgressBar {{ background: {t.strip}; border: 1px solid {t.hairline}; border-radius: 3px; text-align: center; max-height: 14px; font-size: {11 * points:.2f}pt; }}
     QProgressBar::chunk {{ background: {t.lit}; }}
     QSplitter::handle {{ background: {t.hairline}; }}
     QCheckBox {{ spacing: 6px; }}

@@ -16,16 +16,18 @@ from faithful_reel.core.audio.overview import Overview
 from faithful_reel.core.book.commands import BookCommand
 from faithful_reel.core.book.model import Book, ChapterState, Recording
 from faithful_reel.core.book.recordings import decode, overview, path_of
-from faithful_reel.core.book.store import Contents, Packed, Session
+from faithful_reel.core.book.store import Contents, Packed, Session, reel_key
 from faithful_reel.core.collate.findings import Finding
 from faithful_reel.core.errors import AppError, Cancelled
 from faithful_reel.core.hear.ears import Ears, installed_ears
 from faithful_reel.core.jobs import Job, Watch
+from faithful_reel.core.memo import Memo
 from faithful_reel.core.reel.picture import reel_columns
 from faithful_reel.core.reel.reel import Reel
 from faithful_reel.core.reel.render import FileSources, Renderer
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.units import Signal
+from faithful_reel.core.work.hearing import HeardChapter
 from faithful_reel.core.work.timeline import Hearing, Tokens, tokens_of
 
 T = TypeVar("T")
@@ -42,6 +44,7 @@ class JobRunner(Protocol):
         done: Callable[[Any], None],
         stopped: Callable[[BaseException], None],
         progress: Callable[[float, str], None] | None = None,
+        quiet: bool = False,
     ) -> Any: ...
 
 
@@ -83,8 +86,7 @@ class Early:
 
     text: str
     recording: str
-    hearing: Hearing
-    findings: tuple[Finding, ...]
+    heard: HeardChapter
 
 
 class Workbench(Observed):
@@ -95,12 +97,13 @@ class Workbench(Observed):
         self.session, self.jobs, self.tell = session, jobs, tell
         self.ears = Hearers()
         self.chapter_id = session.book.chapters[0].id if session.book.chapters else ""
-        self._texts: dict[str, Chapter] = {}
-        self._counts: dict[str, int] = {}
-        self._hearings: dict[str, Hearing] = {}
+        self._texts: Memo[Chapter] = Memo()
+        self._spellings: Memo[list[str]] = Memo()
+        self._counts: Memo[int] = Memo()
+        self._hearings: Memo[Hearing] = Memo()
+        self._tokens: Memo[Tokens] = Memo()
+        self._keys: Memo[str] = Memo()
         self.early: dict[str, Early] = {}  # of chapters that are being heard
-        self._tokens: dict[str, tuple[tuple[object, ...], Tokens]] = {}
-        self._texts_of: tuple[object, list[str]] = None, []
         self._overviews: dict[str, Overview] = {}
         self._wanted: set[str] = set()
         self.lost: set[str] = set()
@@ -172,33 +175,32 @@ class Workbench(Observed):
 
     def text(self, chapter: ChapterState) -> Chapter:
         """A chapter's written words."""
-        if chapter.text not in self._texts:
-            self._texts[chapter.text] = self.session.store.get(Chapter, chapter.text)
-        return self._texts[chapter.text]
+        return self._texts.of(chapter.text, (), lambda: self.session.store.get(Chapter, chapter.text))
 
     def word_count(self, chapter: ChapterState) -> int:
         """How many words a chapter has."""
-        if chapter.text not in self._counts:
-            self._counts[chapter.text] = self.session.store.word_count(chapter.text)
-        return self._counts[chapter.text]
+        return self._counts.of(chapter.text, (), lambda: self.session.store.word_count(chapter.text))
 
     def hearing(self, chapter: ChapterState) -> Hearing | None:
         """What was heard of a chapter, while it is being heard so far; None before."""
         if not chapter.hearing:
             early = self._early(chapter)
-            return early.hearing if early else None
-        if chapter.hearing not in self._hearings:
-            self._hearings[chapter.hearing] = self.session.store.get(Hearing, chapter.hearing)
-        return self._hearings[chapter.hearing]
+            return early.heard.hearing if early else None
+        return self._hearings.of(chapter.hearing, (), lambda: self.session.store.get(Hearing, chapter.hearing))
 
     def keep_hearing(self, key: str, hearing: Hearing) -> None:
         """Have a hearing that was just kept at hand, so that it need not be read."""
-        self._hearings[key] = hearing
+        self._hearings.of(key, (), lambda: hearing)
+
+    def reel_key(self, chapter: ChapterState) -> str:
+        """The key of a chapter's reel, by which it is known whether it changed; empty where there is none."""
+        reel = chapter.reel
+        return self._keys.of(chapter.id, (reel,), lambda: reel_key(reel)) if reel is not None else ""
 
     def findings(self, chapter: ChapterState) -> tuple[Finding, ...]:
         """The findings of a chapter; while it is being heard for the first time, those of what was heard so far."""
         early = None if chapter.hearing else self._early(chapter)
-        return early.findings if early else chapter.findings
+        return early.heard.findings if early else chapter.findings
 
     def _early(self, chapter: ChapterState) -> Early | None:
         """What was heard so far, unless the chapter was paired or revised meanwhile."""
@@ -207,15 +209,10 @@ class Workbench(Observed):
 
     def tokens(self, chapter: ChapterState) -> Tokens:
         """The galley of a chapter as its reel stands."""
-        known = self._tokens.get(chapter.id)
-        key = (chapter.reel, chapter.recording, self.hearing(chapter), chapter.text, self.book.pickups)
-        if known is None or any(a is not b for a, b in zip(known[0], key, strict=True)):
-            written = self.text(chapter)
-            if self._texts_of[0] is not written:
-                self._texts_of = written, [w.text for w in written.words]
-            known = key, tokens_of(self.book, chapter, self._texts_of[1], self.hearing(chapter))
-            self._tokens[chapter.id] = known
-        return known[1]
+        hearing, written = self.hearing(chapter), self.text(chapter)
+        spelt = self._spellings.of(chapter.id, (written,), lambda: [w.text for w in written.words])
+        key = (chapter.reel, chapter.recording, hearing, written, self.book.pickups)
+        return self._tokens.of(chapter.id, key, lambda: tokens_of(self.book, chapter, spelt, hearing))
 
     def reader(self) -> Callable[[type, str], Any]:
         """Reads contents of the book, for use in one other thread."""
@@ -274,7 +271,7 @@ class Workbench(Observed):
                 decode(folder, book, entry)
                 return entry, overview(folder, book, entry)
 
-            self.jobs.start(f"Draw {entry.name}", make, done=self._overview_made, stopped=self.stopped)
+            self.jobs.start(f"Draw {entry.name}", make, done=self._overview_made, stopped=self.stopped, quiet=True)
         return found
 
     def _overview_made(self, made: tuple[Recording, Overview]) -> None:

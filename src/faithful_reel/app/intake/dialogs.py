@@ -5,7 +5,8 @@ from __future__ import annotations
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QDialog, QDialogButtonBox, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
 
-from faithful_reel.app.widgets.parts import ROLE, fill, label, table
+from faithful_reel.app.widgets.parts import ROLE, label
+from faithful_reel.app.widgets.tables import Table
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.work.revising import Reimport, decided
 
@@ -49,9 +50,9 @@ class ReimportDialog(QDialog):
         super().__init__(parent)
         self.setWindowTitle("Corrected manuscript")
         self.resize(820, 520)
-        self.changes = table(["Chapter", "In the book", f"In {name}"], "Changes")
+        self.changes = Table(["Chapter", "In the book", f"In {name}"], "Changes", sortable=False)
         rows = reimport_rows(found)
-        fill(self.changes, rows[:MOST_SHOWN])
+        self.changes.fill(rows[:MOST_SHOWN])
         self.changes.resizeColumnsToContents()
         across = self.changes.horizontalHeader()
         if across is not None:

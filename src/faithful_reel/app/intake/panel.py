@@ -4,27 +4,25 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PyQt6.QtCore import QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QColor, QDragEnterEvent, QDropEvent
+from PyQt6.QtCore import QSize, Qt
+from PyQt6.QtGui import QDragEnterEvent, QDropEvent
 from PyQt6.QtWidgets import (
     QComboBox,
     QDialog,
     QGridLayout,
     QHBoxLayout,
-    QHeaderView,
-    QInputDialog,
     QLineEdit,
     QSplitter,
-    QTableWidget,
     QVBoxLayout,
     QWidget,
 )
 
-from faithful_reel.app.intake.dialogs import ReimportDialog, SplitDialog
+from faithful_reel.app.intake.dialogs import ReimportDialog
 from faithful_reel.app.intake.picture import RecordingPicture
-from faithful_reel.app.intake.presenter import IntakePresenter, health
+from faithful_reel.app.intake.presenter import IntakePresenter, Way, health
 from faithful_reel.app.theme import DAY, Theme
-from faithful_reel.app.widgets.parts import ROLE, Desk, button, fill, label, table
+from faithful_reel.app.widgets.parts import ActButton, Desk, button, label
+from faithful_reel.app.widgets.tables import Table
 from faithful_reel.core.book.model import Recording
 from faithful_reel.core.units import SILENT_DB, Span, clock
 from faithful_reel.core.work.revising import Reimport
@@ -37,13 +35,19 @@ def decibel(value: float) -> str:
     return f"{round(value, 1) + 0.0:.1f} dB".replace("-", "−")
 
 
+ON_A_CHAPTER = (
+    ("Rename…", "intake.rename"),
+    ("Split…", "intake.split"),
+    ("Join", "intake.join"),
+    ("↑", "intake.earlier"),
+    ("↓", "intake.later"),
+    ("Leave out", "intake.leave_out"),
+)
+"""What can be done with the chapter that is chosen."""
+
+
 class IntakePanel(Desk):
     """Chapters beside recordings, with the health of the recording at hand; files can be dropped on it."""
-
-    manuscript_wanted = pyqtSignal()
-    recordings_wanted = pyqtSignal()
-    search_wanted = pyqtSignal()
-    replacement_wanted = pyqtSignal(str)
 
     def __init__(self, presenter: IntakePresenter) -> None:
         super().__init__()
@@ -52,12 +56,9 @@ class IntakePanel(Desk):
         self._presenter = presenter
         self._theme = DAY
         presenter.review = self._review
-        self.bring_manuscript = button("Bring in a manuscript…", tip="DOCX, EPUB, ODT, RTF, PDF, HTML, Markdown or text")
-        self.bring_recordings = button("Bring in recordings…", tip="Copied into the book once, never changed")
-        self.by_ear = button("Pair by ear", tip="Hear samples of the recordings and find which chapter each one reads")
-        self.bring_manuscript.clicked.connect(self.manuscript_wanted)
-        self.bring_recordings.clicked.connect(self.recordings_wanted)
-        self.by_ear.clicked.connect(presenter.pair_by_ear)
+        self.bring_manuscript = ActButton("Bring in a manuscript…", "intake.manuscript")
+        self.bring_recordings = ActButton("Bring in recordings…", "intake.recordings")
+        self.by_ear = ActButton("Pair by ear", "intake.pair")
         row = QHBoxLayout()
         row.addWidget(label("Intake", "title"))
         self.hint = label("", "quiet", wrap=True)
@@ -77,31 +78,21 @@ class IntakePanel(Desk):
     # --- building -------------------------------------------------------------------------------------------------
 
     def _manuscript(self) -> QWidget:
-        self.chapters = table(["Chapter", "Words", "Finished", "Read by"], "Chapters of the manuscript")
+        self.chapters = Table(["Chapter", "Words", "Finished", "Read by"], "Chapters of the manuscript", sortable=False)
         self.chapters.empty = "Drop the manuscript here: DOCX, EPUB, ODT, RTF, PDF, HTML, Markdown or text."
-        _columns(self.chapters, stretch=0)
-        self.aside = table(["Left out: not read aloud", "Words"], "Parts of the manuscript that are left out")
-        _columns(self.aside, stretch=0)
+        self.chapters.columns(stretch=0)
+        self.chapters.menu_acts = tuple(act for _, act in ON_A_CHAPTER)
+        self.aside = Table(["Left out: not read aloud", "Words"], "Parts of the manuscript that are left out")
+        self.aside.columns(stretch=0)
+        self.aside.menu_acts = ("intake.put_back",)
         self.aside.setMaximumHeight(112)
-        self.acts: dict[str, object] = {}
         row = QHBoxLayout()
         row.setSpacing(4)
-        for name, text, tip, slot in (
-            ("rename", "Rename…", "Give the chapter another title", self._rename),
-            ("split", "Split…", "Make two chapters of it", self._split),
-            ("join", "Join", "Join it with the chapter below", self._join),
-            ("earlier", "↑", "Read it before the chapter above", self._earlier),
-            ("later", "↓", "Read it after the chapter below", self._later),
-            ("leave_out", "Leave out", "It is not read aloud; work on it is kept", self._leave_out),
-        ):
-            made = button(text, tip=tip)
-            made.setAccessibleName(f"{tip}: {name.replace('_', ' ')}")
-            made.clicked.connect(slot)
+        self.acts = [ActButton(text, act) for text, act in ON_A_CHAPTER]
+        for made in self.acts:
             row.addWidget(made)
-            self.acts[name] = made
         row.addStretch()
-        self.back = button("Put back", tip="Read the chosen part aloud after all")
-        self.back.clicked.connect(self._put_back)
+        self.back = ActButton("Put back", "intake.put_back")
         below = QHBoxLayout()
         below.addStretch()
         below.addWidget(self.back)
@@ -115,25 +106,23 @@ class IntakePanel(Desk):
         return side
 
     def _sounds(self) -> QWidget:
-        self.recordings = table(["Recording", "Length", "Health"], "Recordings")
-        self.recordings.setSelectionMode(QTableWidget.SelectionMode.ExtendedSelection)
+        self.recordings = Table(["Recording", "Length", "Health"], "Recordings")
+        self.recordings.setSelectionMode(Table.SelectionMode.ExtendedSelection)
         self.recordings.empty = "Drop the narrator's recordings here, as many as you like, in any format."
         self.recordings.setMinimumHeight(96)
-        _columns(self.recordings, stretch=2)
+        self.recordings.columns(stretch=2)
+        self.recordings.menu_acts = ("intake.make_one", "intake.search", "intake.replace")
         self.recordings.currentItemChanged.connect(self._recording_chosen)
-        self.incoming = table(["Coming in", ""], "Files that are being brought in, or were refused")
-        _columns(self.incoming, stretch=1)
+        self.incoming = Table(["Coming in", ""], "Files that are being brought in, or were refused", sortable=False)
+        self.incoming.columns(stretch=1)
         self.incoming.setMaximumHeight(122)
         self.stop = button("Stop", tip="Stop bringing in what is not in yet")
         self.stop.clicked.connect(self._presenter.cancel_all)
         self.forget = button("Clear", tip="Take the refused files off the list")
         self.forget.clicked.connect(self._presenter.forget_refused)
-        self.make_one = button("Make one of these", tip="Several files that together read one chapter, in this order")
-        self.make_one.clicked.connect(self._make_one)
-        self.search = button("Look in a folder…", tip="Find lost recordings by their bytes, whatever they are called now")
-        self.search.clicked.connect(self.search_wanted)
-        self.replace = button("Choose the file…", tip="Say yourself which file is the lost recording")
-        self.replace.clicked.connect(self._replace)
+        self.make_one = ActButton("Make one of these", "intake.make_one")
+        self.search = ActButton("Look in a folder…", "intake.search")
+        self.replace = ActButton("Choose the file…", "intake.replace")
         row = QHBoxLayout()
         for made in (self.make_one, self.search, self.replace):
             row.addWidget(made)
@@ -194,7 +183,7 @@ class IntakePanel(Desk):
         rows = [
             (c.title, f"{bench.word_count(c):,}", clock(presenter.finished_s(c))[:-4], "") for c in book.chapters
         ]  # fmt: skip
-        fill(self.chapters, rows, keys=[c.id for c in book.chapters])
+        self.chapters.fill(rows, keys=[c.id for c in book.chapters])
         for row, chapter in enumerate(book.chapters):
             combo = QComboBox()
             combo.setAccessibleName(f"Recording of {chapter.title}")
@@ -208,11 +197,11 @@ class IntakePanel(Desk):
             combo.setMaximumWidth(230)
             combo.activated.connect(self._paired)
             self.chapters.setCellWidget(row, 3, combo)
-        fill(self.aside, [(c.title, f"{bench.word_count(c):,}") for c in book.left_out], keys=[c.id for c in book.left_out])
+        self.aside.fill([(c.title, f"{bench.word_count(c):,}") for c in book.left_out], keys=[c.id for c in book.left_out])
         self.aside.setVisible(bool(book.left_out))
         self.back.setVisible(bool(book.left_out))
-        for made in self.acts.values():
-            made.setEnabled(bool(book.chapters))  # type: ignore[attr-defined]
+        for made in self.acts:
+            made.setEnabled(bool(book.chapters))
         self._show_recordings()
         self._show_card(presenter.recording())
         self.by_ear.setEnabled(not presenter.pairing and bool(book.chapters) and bool(book.recordings))
@@ -233,16 +222,16 @@ class IntakePanel(Desk):
         book = presenter.bench.book
         rows, colors = [], {}
         for row, r in enumerate(book.recordings):
-            verdict = health(r, presenter.faults.get(r.hash, ""))
+            verdict = health(r, presenter.faults.get(r.hash))
             rows.append((r.name, clock(r.length / book.rate)[:-4], verdict))
             if r.hash in presenter.faults or (r.health is not None and (r.health.clipped or r.health.cut_short)):
-                colors[row, 2] = QColor(self._theme.pencil("pickup"))
-        fill(self.recordings, rows, keys=[r.hash for r in book.recordings], colors=colors)
+                colors[row, 2] = self._theme.color("red")
+        self.recordings.fill(rows, keys=[r.hash for r in book.recordings], colors=colors)
         queue = presenter.queue
-        fill(self.incoming, [(i.path.name, i.note or i.state) for i in queue])
+        self.incoming.fill([(i.path.name, i.note or i.state.value) for i in queue])
         self.incoming.setVisible(bool(queue))
-        self.stop.setVisible(any(i.state != "refused" for i in queue))
-        self.forget.setVisible(any(i.state == "refused" for i in queue))
+        self.stop.setVisible(any(i.state is not Way.REFUSED for i in queue))
+        self.forget.setVisible(any(i.state is Way.REFUSED for i in queue))
         self.search.setVisible(bool(presenter.faults))
         at = presenter.recording()
         self.replace.setVisible(at is not None and at.hash in presenter.faults)
@@ -254,7 +243,7 @@ class IntakePanel(Desk):
             return
         presenter = self._presenter
         book, found = presenter.bench.book, recording.health
-        fault = presenter.faults.get(recording.hash, "")
+        fault = presenter.faults.get(recording.hash)
         verdict = health(recording, fault)
         self.verdict.setText(f"{recording.name}: {verdict}")
         rate = book.rate
@@ -293,58 +282,8 @@ class IntakePanel(Desk):
 
     # --- acts -----------------------------------------------------------------------------------------------------
 
-    def _chosen(self, view: QTableWidget) -> str:
-        item = view.item(view.currentRow(), 0)
-        return str(item.data(ROLE)) if item is not None else ""
-
-    def _rename(self) -> None:
-        chapter = self._chosen(self.chapters)
-        if chapter:
-            title = self._presenter.bench.book.chapter(chapter).title
-            text, taken = QInputDialog.getText(self, "Rename the chapter", "Title:", text=title)
-            if taken:
-                self._presenter.rename(chapter, text)
-
-    def _split(self) -> None:
-        chapter = self._chosen(self.chapters)
-        if chapter:
-            dialog = SplitDialog(self._presenter.bench.text(self._presenter.bench.book.chapter(chapter)), self)
-            if dialog.exec() == QDialog.DialogCode.Accepted and dialog.at:
-                self._presenter.split(chapter, dialog.at)
-
-    def _join(self) -> None:
-        if chapter := self._chosen(self.chapters):
-            self._presenter.join(chapter)
-
-    def _earlier(self) -> None:
-        if chapter := self._chosen(self.chapters):
-            self._presenter.move(chapter, -1)
-
-    def _later(self) -> None:
-        if chapter := self._chosen(self.chapters):
-            self._presenter.move(chapter, 1)
-
-    def _leave_out(self) -> None:
-        if chapter := self._chosen(self.chapters):
-            self._presenter.leave_out(chapter)
-
-    def _put_back(self) -> None:
-        if chapter := self._chosen(self.aside) or str(getattr(self.aside.item(0, 0), "data", str)(ROLE)):
-            self._presenter.put_back(chapter)
-
-    def _make_one(self) -> None:
-        model = self.recordings.selectionModel()
-        rows = sorted(i.row() for i in model.selectedRows()) if model else []
-        items = [self.recordings.item(r, 0) for r in rows]
-        self._presenter.make_one([str(i.data(ROLE)) for i in items if i is not None])
-
-    def _replace(self) -> None:
-        recording = self._presenter.recording()
-        if recording is not None:
-            self.replacement_wanted.emit(recording.hash)
-
     def _recording_chosen(self) -> None:
-        if chosen := self._chosen(self.recordings):
+        if chosen := self.recordings.key:
             self._presenter.choose(chosen)
 
     def _narrator_named(self) -> None:
@@ -378,10 +317,3 @@ class IntakePanel(Desk):
     def sizeHint(self) -> QSize:  # noqa: N802 - Qt's name
         """Room for both sides."""
         return QSize(1000, 560)
-
-
-def _columns(view: QTableWidget, *, stretch: int) -> None:
-    across = view.horizontalHeader()
-    if across is not None:
-        across.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
-        across.setSectionResizeMode(stretch, QHeaderView.ResizeMode.Stretch)

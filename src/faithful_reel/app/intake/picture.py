@@ -66,7 +66,7 @@ class RecordingPicture(QWidget):
         edges = np.linspace(0, self._length, max(2, round(width * scale)) + 1)
         draw_sound(painter, self._columns(edges), 0, TOP, height, self._theme, scale)
         per_second = width * self._rate / self._length
-        painter.setPen(QPen(self._theme.pencil("pickup"), 1.6))
+        painter.setPen(QPen(self._theme.color("red"), 1.6))
         for x in np.unique(np.round(self._clipped * per_second)):
             painter.drawPolyline(QPolygonF([QPointF(x - 4, 3), QPointF(x, 11), QPointF(x + 4, 3)]))
         if self._tone is not None:

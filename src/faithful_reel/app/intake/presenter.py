@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
+from enum import StrEnum
 from pathlib import Path
 
 from faithful_reel.app.workbench import Observed, Workbench
@@ -15,36 +16,52 @@ from faithful_reel.core.book.commands import (
     LeaveOut,
     MoveChapter,
     NameNarrator,
-    PairByEar,
     PairRecording,
     PutBack,
     RelinkRecording,
     RenameChapter,
     ReviseChapters,
 )
-from faithful_reel.core.book.making import chapter_named_by, chapters_command, passages_in
+from faithful_reel.core.book.making import chapter_named_by, chapters_command
 from faithful_reel.core.book.model import Book, ChapterState, Recording, Stretch
-from faithful_reel.core.book.recordings import Fault, faults, found_again, joined, put_back, received, stand_in, touched_faults
+from faithful_reel.core.book.recordings import (
+    Fault,
+    FaultKind,
+    faults,
+    found_again,
+    joined,
+    put_back,
+    received,
+    stand_in,
+    touched_faults,
+)
 from faithful_reel.core.book.store import Contents, Packed, Packing
-from faithful_reel.core.collate.pairing import Finder, Passage
+from faithful_reel.core.collate.pairing import Passage
 from faithful_reel.core.errors import AppError, Cancelled
-from faithful_reel.core.hear.recogniser import passing
 from faithful_reel.core.jobs import Part, Watch
 from faithful_reel.core.measure.health import shortcomings
 from faithful_reel.core.text.manuscript import SUFFIXES, read_apart
-from faithful_reel.core.text.words import Chapter
+from faithful_reel.core.text.words import Chapter, finished_s
+from faithful_reel.core.work.pairing import paired_by_ear, passages_of, unread
 from faithful_reel.core.work.revising import Reimport, join_chapters, reimport, split_chapter
 from faithful_reel.core.work.timeline import Hearing
 
-WORDS_AN_HOUR = 9200
-"""Of finished narration (common practice)."""
-SURE = 0.34
+
+class Way(StrEnum):
+    """How far a file is on its way into the book."""
+
+    WAITING = "waiting"
+    BUSY = "busy"
+    REFUSED = "refused"
 
 
-def health(recording: Recording, fault: str = "") -> str:
+FAULTS = {FaultKind.MISSING: "missing from the book", FaultKind.CHANGED: "not as it was received"}
+
+
+def health(recording: Recording, fault: FaultKind | None = None) -> str:
     """The plain verdict of a recording: what limits it misses, or that it is sound."""
     if fault:
-        return {"missing": "missing from the book", "changed": "not as it was received"}[fault]
+        return FAULTS[fault]
     if recording.parts:
         return f"made of {len(recording.parts)} stretches"
     if recording.health is None:
@@ -60,7 +77,7 @@ class Incoming:
     """A file on its way into the book, or one that could not be taken."""
 
     path: Path
-    state: str = "waiting"
+    state: Way = Way.WAITING
     note: str = ""
     job: object = None
 
@@ -86,7 +103,7 @@ class IntakePresenter(Observed):
         self.pairing = False
         self.review: Callable[[Reimport, str], None] = self._take_all
         """Shows what a corrected manuscript changes, and takes it over if the editor agrees."""
-        self.faults: dict[str, str] = {}
+        self.faults: dict[str, FaultKind] = {}
         self.look_for_faults()
 
     # --- manuscript -----------------------------------------------------------------------------------------------
@@ -209,7 +226,7 @@ class IntakePresenter(Observed):
 
     def finished_s(self, chapter: ChapterState) -> float:
         """How long a chapter will be when it is finished, by its words."""
-        return 3600 * self.bench.word_count(chapter) / WORDS_AN_HOUR
+        return finished_s(self.bench.word_count(chapter))
 
     # --- recordings -----------------------------------------------------------------------------------------------
 
@@ -230,7 +247,7 @@ class IntakePresenter(Observed):
 
     def forget_refused(self) -> None:
         """Clear the list of files that could not be taken."""
-        self.queue = [i for i in self.queue if i.state != "refused"]
+        self.queue = [i for i in self.queue if i.state is not Way.REFUSED]
         self.changed()
 
     def taken(self, incoming: Incoming, recording: Recording) -> None:
@@ -284,25 +301,14 @@ class IntakePresenter(Observed):
     def pair_by_ear(self) -> None:
         """Hear samples of the recordings that read no chapter yet, and pair them with the chapters they read."""
         book, bench = self.bench.book, self.bench
-        used = {c.recording for c in book.chapters} | {t.recording for p in book.pickups for t in p.takes}
-        used |= {p.recording for r in book.recordings if r.hash in used for p in r.parts}
-        waiting = [r for r in book.recordings if r.hash not in used and r.hash not in self.faults and not r.parts]
+        waiting = [r for r in unread(book) if r.hash not in self.faults]
         if not book.chapters or not waiting:
             bench.tell("Every recording reads a chapter already." if book.recordings else "Bring in recordings first.")
             return
-        texts, ears, rate = [bench.text(c) for c in book.chapters], bench.ears, book.rate
-        decode = bench.decoder()
+        texts, ears, decoded = [bench.text(c) for c in book.chapters], bench.ears, bench.decoder()
 
         def job(watch: Watch) -> list[Passage]:
-            finder = Finder(texts)
-            found: list[Passage] = []
-            ear = ears.all(book.language).first
-            with passing(ear):
-                for index, recording in enumerate(waiting):
-                    part = Part(watch, index / len(waiting), (index + 1) / len(waiting))
-                    part.tick(0.0, recording.name)
-                    found += passages_in(decode(recording), recording, rate, finder, ear, part)
-            return found
+            return passages_of(waiting, texts, book.rate, decoded, ears.all(book.language).first, watch)
 
         self.pairing = True
         self.changed()
@@ -315,31 +321,14 @@ class IntakePresenter(Observed):
 
     def _heard(self, found: list[Passage]) -> None:
         self.pairing = False
-        book = self.bench.book
-        made: list[Recording] = []
-        pairs: list[tuple[str, str]] = []
-        unsure = 0
-        for number, chapter in enumerate(book.chapters):
-            mine = sorted((p for p in found if p.chapter == number), key=lambda p: p.first_word)
-            unsure += sum(p.sure < SURE for p in mine)
-            mine = [p for p in mine if p.sure >= SURE]
-            if not mine or chapter.recording:
-                continue
-            sources = [book.recording(p.recording) for p in mine]
-            if len(mine) == 1 and (mine[0].start, mine[0].stop) == (0, sources[0].length):
-                pairs.append((chapter.id, mine[0].recording))
-                continue
-            parts = tuple(Stretch(p.recording, p.start, p.stop) for p in mine)
-            recording = joined(book, parts, f"{' + '.join(Path(s.name).stem for s in sources)} ({chapter.title})")
-            made.append(recording)
-            pairs.append((chapter.id, recording.hash))
-        if pairs:
-            self.bench.do(PairByEar(tuple(made), tuple(pairs)))
-        rest = f" {unsure} stretches were too unsure to be paired." if unsure else ""
-        chapters = f"{len(pairs)} chapter{'s' if len(pairs) != 1 else ''}"
-        self.bench.tell(
-            (f"Paired {chapters} by ear; each can be changed in the table." if pairs else "No chapter was recognised.") + rest
-        )
+        paired = paired_by_ear(self.bench.book, found)
+        count = len(paired.command.pairs)
+        if count:
+            self.bench.do(paired.command)
+        rest = f" {paired.unsure} stretches were too unsure to be paired." if paired.unsure else ""
+        chapters = f"{count} chapter{'s' if count != 1 else ''}"
+        told = f"Paired {chapters} by ear; each can be changed in the table." if count else "No chapter was recognised."
+        self.bench.tell(told + rest)
         self.changed()
 
     # --- lost recordings ------------------------------------------------------------------------------------------
@@ -365,7 +354,7 @@ class IntakePresenter(Observed):
         def job(watch: Watch) -> list[Fault]:
             return touched_faults(folder, book, watch)
 
-        self.bench.jobs.start("Check recordings", job, done=done, stopped=self.bench.stopped)
+        self.bench.jobs.start("Check recordings", job, done=done, stopped=self.bench.stopped, quiet=True)
 
     def find_lost(self, search: Path) -> None:
         """Look in a folder and below it for the lost recordings, by their bytes."""
@@ -424,13 +413,14 @@ class _Bringing:
             done=self._done,
             stopped=self._stopped,
             progress=self._moved,
+            quiet=True,
         )
 
     def _done(self, recording: Recording) -> None:
         self._presenter.taken(self._incoming, recording)
 
     def _moved(self, fraction: float, note: str) -> None:
-        self._incoming.state, self._incoming.note = "busy", f"{note} {100 * fraction:.0f} %"
+        self._incoming.state, self._incoming.note = Way.BUSY, f"{note} {100 * fraction:.0f} %"
         self._presenter.changed()
 
     def _stopped(self, why: BaseException) -> None:
@@ -440,7 +430,7 @@ class _Bringing:
                 if self._incoming in queue:
                     queue.remove(self._incoming)
             case AppError():
-                self._incoming.state, self._incoming.note = "refused", str(why)
+                self._incoming.state, self._incoming.note = Way.REFUSED, str(why)
             case _:
                 raise why
         self._presenter.changed()

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtGui import QColor
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QHeaderView, QVBoxLayout
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout
 
-from faithful_reel.app.master.presenter import MasterPresenter
+from faithful_reel.app.master.presenter import DUE, MasterPresenter, MasterState
 from faithful_reel.app.theme import DAY, Theme
-from faithful_reel.app.widgets.parts import ROLE, Desk, EvennessPlot, button, fill, label, table
+from faithful_reel.app.widgets.meters import EvennessPlot
+from faithful_reel.app.widgets.parts import ActButton, Desk, label
+from faithful_reel.app.widgets.tables import Table
 from faithful_reel.core.book.model import Master
 from faithful_reel.core.measure.profile import load_profile, profile_names
 
@@ -24,6 +25,9 @@ COLUMNS = (
     ("tail_s", "Tail", "tail"),
 )
 
+SIGNS = {MasterState.PASSES: "✓ ", MasterState.FAILS: "✕ "}
+COLORS = {MasterState.PASSES: "good", MasterState.FAILS: "red"}
+
 
 def _told(master: Master) -> str:
     """What was done to a chapter, and every rule that it fails."""
@@ -37,21 +41,15 @@ def _told(master: Master) -> str:
 class MasterPanel(Desk):
     """Table, plot, and what was done to the chapter in hand."""
 
-    hear_before = pyqtSignal()
-    hear_after = pyqtSignal()
-    chapter_chosen = pyqtSignal(str)
-
     def __init__(self, presenter: MasterPresenter) -> None:
         super().__init__()
         self.setObjectName("desk")
         self._presenter = presenter
         self._theme = DAY
-        self.table = table(["Chapter", *(name for _, name, _ in COLUMNS), "Verdict"], "Chapters against the profile")
+        self.table = Table(["Chapter", *(name for _, name, _ in COLUMNS), "Verdict"], "Chapters against the profile")
         self.table.itemSelectionChanged.connect(self._chosen)
-        across = self.table.horizontalHeader()
-        if across is not None:
-            across.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
-            across.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
+        self.table.columns(stretch=0)
+        self.table.menu_acts = ("master.this", "master.hear_before", "master.hear_after")
         self.profile, self.format = QComboBox(), QComboBox()
         self.profile.setAccessibleName("Delivery profile")
         self.profile.addItems(profile_names())
@@ -60,12 +58,7 @@ class MasterPanel(Desk):
         self.format.setAccessibleName("Format of the finished files")
         self.format.addItems(list(FORMATS))
         self.format.activated.connect(self._format_chosen)
-        self.one, self.all = (
-            button("Master this chapter", tip="Ctrl+M"),
-            button("Master all", tip="Every chapter whose master is missing or out of date"),
-        )
-        self.one.clicked.connect(self._master_one)
-        self.all.clicked.connect(presenter.master_all)
+        self.one, self.all = ActButton("Master this chapter", "master.this"), ActButton("Master all", "master.all")
         head = QHBoxLayout()
         head.addWidget(label("Master", "title"))
         head.addStretch()
@@ -74,11 +67,9 @@ class MasterPanel(Desk):
         self.plot = EvennessPlot()
         self.steps = label("", "quiet", wrap=True)
         self.before, self.after = (
-            button("Hear before", tip="At the loudness of the master, so that the louder does not win"),
-            button("Hear after"),
+            ActButton("Hear unmastered", "master.hear_before"),
+            ActButton("Hear the master", "master.hear_after"),
         )
-        self.before.clicked.connect(self.hear_before)
-        self.after.clicked.connect(self.hear_after)
         row = QHBoxLayout()
         row.addWidget(self.before)
         row.addWidget(self.after)
@@ -118,40 +109,31 @@ class MasterPanel(Desk):
                 cells.append(text + ("  ✕" if rule in failing else ""))
                 if rule in failing:
                     colors[r, c] = self._theme.color("red")
-            mark = {"passes": "✓ passes", "fails": "✕ fails"}.get(state, state)
-            cells.append(mark)
-            colors[r, len(COLUMNS) + 1] = self._theme.color({"passes": "good", "fails": "red"}.get(state, "quiet"))
+            cells.append(SIGNS.get(state, "") + state.value)
+            colors[r, len(COLUMNS) + 1] = self._theme.color(COLORS.get(state, "quiet"))
             rows.append(cells)
             before = book.recording(chapter.recording).rms_db if chapter.recording else None
             after = master.figures.get("rms_db") if master else None
             dots.append((chapter.title.split(":")[0], before, float(after) if isinstance(after, float | int) else None))
-        fill(self.table, rows, keys=[c.id for c in book.chapters], colors=colors)
+        self.table.fill(rows, keys=[c.id for c in book.chapters], colors=colors)
         at_hand = presenter.bench.chapter
-        for r, entry in enumerate(book.chapters):
-            if at_hand and entry.id == at_hand.id:
-                self.table.blockSignals(True)
-                self.table.selectRow(r)
-                self.table.blockSignals(False)
+        if at_hand:
+            self.table.choose_quietly(at_hand.id)
         self.plot.set_rows(dots, load_profile(presenter.profile).rms_db or (-25.0, -21.0))
         self.steps.setText(_told(at_hand.master) if at_hand and at_hand.master else "Nothing was done to this chapter yet.")
-        self.one.setEnabled(at_hand is not None and at_hand.reel is not None and presenter.state(at_hand) != "working")
-        self.all.setEnabled(any(presenter.state(c) in ("to do", "out of date", "fails") for c in book.chapters))
+        self.one.setEnabled(
+            at_hand is not None and at_hand.reel is not None and presenter.state(at_hand) is not MasterState.WORKING
+        )
+        self.all.setEnabled(any(presenter.state(c) in DUE for c in book.chapters))
         for widget in (self.before, self.after):
             widget.setEnabled(at_hand is not None and at_hand.master is not None)
 
     def _chosen(self) -> None:
-        item = self.table.item(self.table.currentRow(), 0)
-        if item is not None:
-            self.chapter_chosen.emit(str(item.data(ROLE)))
+        if self.table.key:
+            self._presenter.bench.open_chapter(self.table.key)
 
     def _profile_chosen(self) -> None:
-        self._presenter.profile = self.profile.currentText()
-        self._presenter.bench.changed()
+        self._presenter.use_profile(self.profile.currentText())
 
     def _format_chosen(self) -> None:
         self._presenter.suffix = FORMATS[self.format.currentText()]
-
-    def _master_one(self) -> None:
-        chapter = self._presenter.bench.chapter
-        if chapter:
-            self._presenter.master(chapter.id)

@@ -2,17 +2,30 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from faithful_reel.app.workbench import Observed, Workbench
 from faithful_reel.core.book.commands import SetMaster
 from faithful_reel.core.book.model import ChapterState, Master
-from faithful_reel.core.book.store import reel_key
+from faithful_reel.core.errors import AppError
 from faithful_reel.core.files import plain
 from faithful_reel.core.jobs import Watch
-from faithful_reel.core.master.mastering import master_reel
-from faithful_reel.core.measure.profile import load_profile
-from faithful_reel.core.reel.reel import Reel
-from faithful_reel.core.release.check import checked_file, file_meter
-from faithful_reel.core.units import Span
+from faithful_reel.core.reel.render import Renderer
+from faithful_reel.core.units import Signal
+from faithful_reel.core.work.mastering import (
+    DUE,
+    MASTERS,
+    MasterState,
+    at_mastered_level,
+    known_words,
+    master_renderer,
+    master_state,
+    mastered,
+)
+
+__all__ = ["DUE", "MasterPresenter", "MasterState"]
+SUFFIXES = (".mp3", ".wav", ".flac")
+NOT_MASTERED = "This chapter was not mastered yet, so there is nothing to compare."
 
 
 class MasterPresenter(Observed):
@@ -22,31 +35,29 @@ class MasterPresenter(Observed):
         super().__init__()
         self.bench = bench
         self.profile = "retail"
-        self.suffix = ".mp3"
+        self.suffix = SUFFIXES[0]
         self.working: set[str] = set()
-        self._keys: dict[str, tuple[Reel, str]] = {}
 
-    def state(self, chapter: ChapterState) -> str:
-        """One of "no sound", "working", "to do", "out of date", "fails" or "passes"."""
+    def state(self, chapter: ChapterState) -> MasterState:
+        """How a chapter's master stands."""
         if chapter.id in self.working:
-            return "working"
-        if chapter.reel is None:
-            return "no sound"
-        if chapter.master is None:
-            return "to do"
-        if chapter.master.reel_key != self._key(chapter.id, chapter.reel) or chapter.master.profile != self.profile:
-            return "out of date"
-        return "passes" if chapter.master.passed else "fails"
+            return MasterState.WORKING
+        return master_state(chapter, self.profile, self.bench.reel_key(chapter))
 
-    def _key(self, chapter_id: str, reel: Reel) -> str:
-        """The reel's key, worked out once for every reel."""
-        known = self._keys.get(chapter_id)
-        if known is None or known[0] is not reel:
-            known = self._keys[chapter_id] = (reel, reel_key(reel))
-        return known[1]
+    def use_profile(self, name: str) -> None:
+        """Hold the chapters against another profile."""
+        self.profile = name
+        self.bench.changed()
+
+    def master_at_hand(self) -> None:
+        """Master the chapter at hand."""
+        if self.bench.chapter:
+            self.master(self.bench.chapter.id)
+        else:
+            self.bench.tell("There is nothing to master: this book has no chapters yet.")
 
     def master(self, chapter_id: str) -> None:
-        """Master a chapter beside the work."""
+        """Master a chapter beside the work, to the profile as it is now."""
         chapter = self.bench.book.chapter(chapter_id)
         if chapter.reel is None:
             self.bench.tell(f"{chapter.title} has no recording yet. Pair one with it at Intake.")
@@ -54,19 +65,13 @@ class MasterPresenter(Observed):
         if chapter_id in self.working:
             self.bench.tell(f"{chapter.title} is being mastered already.")
             return
-        reel, rate, named = chapter.reel, self.bench.book.rate, self.profile  # the job is for the profile as it is now
-        profile = load_profile(named)
-        renderer = self.bench.renderer(reel)
-        known = self._known(chapter)
-        key = reel_key(reel)
-        name = plain(f"{chapter.id}-{key[:8]}{self.suffix}")
-        out = self.bench.session.store.folder / "masters" / name
+        rate, profile, key = self.bench.book.rate, self.profile, self.bench.reel_key(chapter)
+        renderer = self.bench.renderer(chapter.reel)
+        words = known_words(self.bench.tokens(chapter)) if self.bench.hearing(chapter) else None
+        out = self.bench.session.store.folder / MASTERS / plain(f"{chapter.id}-{key[:8]}{self.suffix}")
 
         def job(watch: Watch) -> Master:
-            made = master_reel(renderer, rate, 1, profile, out, checked=file_meter, words=known, watch=watch)
-            figures, found = checked_file(out, profile)
-            rows = tuple((v.rule, v.limit, str(v.value), v.passed) for v in (*found, made.words))
-            return Master(name, named, key, made.steps, {k: v for k, v in figures.as_json().items()}, rows)
+            return mastered(renderer, rate, profile, key, out, words=words, watch=watch)
 
         def done(master: Master) -> None:
             self.working.discard(chapter_id)
@@ -82,17 +87,32 @@ class MasterPresenter(Observed):
         self.bench.jobs.start(f"Master {chapter.title}", job, done=done, stopped=stopped)
         self.changed()
 
-    def _known(self, chapter: ChapterState) -> Span | None:
-        """From the first to the last word that was heard in a chapter's reel: never trimmed, however softly it is read."""
-        if self.bench.hearing(chapter) is None:
-            return None
-        heard = self.bench.tokens(chapter).heard()
-        return Span(int(heard.starts.min()), int(heard.stops.max())) if len(heard) else None
-
     def master_all(self) -> None:
         """Master every chapter that needs it."""
-        due = [c for c in self.bench.book.chapters if self.state(c) in ("to do", "out of date", "fails")]
+        due = [c for c in self.bench.book.chapters if self.state(c) in DUE]
         if not due:
             self.bench.tell("No chapter needs to be mastered: every master is up to date, or there is no sound yet.")
         for chapter in due:
             self.master(chapter.id)
+
+    # --- hearing --------------------------------------------------------------------------------------------------
+
+    def unmastered(self) -> tuple[Callable[[int, int], Signal], int] | None:
+        """The chapter at hand as it is, as loud as its master, and its length; None where it has no master."""
+        chapter = self.bench.chapter
+        if chapter is None or chapter.master is None or chapter.reel is None:
+            self.bench.tell(NOT_MASTERED)
+            return None
+        return at_mastered_level(self.bench.renderer(chapter.reel).render, self.bench.book, chapter), len(chapter.reel)
+
+    def mastered(self) -> Renderer | None:
+        """The master of the chapter at hand; None where there is none, told where its file is gone."""
+        chapter = self.bench.chapter
+        if chapter is None or chapter.master is None:
+            self.bench.tell(NOT_MASTERED)
+            return None
+        try:
+            return master_renderer(self.bench.session.store.folder, chapter.master, self.bench.book.rate)
+        except AppError as problem:
+            self.bench.tell(str(problem))
+            return None

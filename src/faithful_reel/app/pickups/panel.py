@@ -2,36 +2,46 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QHBoxLayout, QHeaderView, QLineEdit, QVBoxLayout
+from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QVBoxLayout
 
 from faithful_reel.app.pickups.presenter import PickupsPresenter
 from faithful_reel.app.theme import Theme
-from faithful_reel.app.widgets.parts import ROLE, Desk, button, fill, label, table
-from faithful_reel.core.reel.reel import Lane, Piece, Reel
+from faithful_reel.app.widgets.parts import ActButton, Desk, label
+from faithful_reel.app.widgets.tables import Table
+from faithful_reel.core.pickups.ledger import State
 from faithful_reel.core.units import clock
+
+STAGES = {
+    "to send": (State.TO_SEND,),
+    "out": (State.SENT,),
+    "in": (State.IN, State.CHOSEN),
+    "spliced": (State.SPLICED, State.PASSED),
+    "dropped": (State.DROPPED,),
+}
+"""What is counted over the ledger."""
 
 
 class PickupsPanel(Desk):
     """Rounds go out and come in here."""
-
-    send_wanted = pyqtSignal()
-    receive_wanted = pyqtSignal()
-    hear = pyqtSignal(object, int, int)
 
     def __init__(self, presenter: PickupsPresenter) -> None:
         super().__init__()
         self.setObjectName("desk")
         self._presenter = presenter
         self._theme: Theme | None = None
-        self.ledger = table(["Line to read again", "Chapter", "Heard instead", "State", "Takes"], "Ledger of pickups")
+        self.ledger = Table(["Line to read again", "Chapter", "Heard instead", "State", "Takes"], "Ledger of pickups")
+        self.ledger.columns(stretch=0)
+        self.ledger.menu_acts = ("pickups.hear_original",)
         self.ledger.itemSelectionChanged.connect(self._chosen)
-        self.takes = table(["Take", "Heard", "Length", "Departs", "Chosen"], "Takes of this line")
-        self.takes.doubleClicked.connect(self._hear_take)
-        send = button("Write the call sheet…", tip="All lines to send, as CSV")
-        send.clicked.connect(self.send_wanted)
-        receive = button("Receive a pickup recording…", tip="Find which stretch of it reads which line")
-        receive.clicked.connect(self.receive_wanted)
+        self.takes = Table(["Take", "Heard", "Length", "Departs", "Chosen"], "Takes of this line")
+        self.takes.columns(stretch=1)
+        self.takes.menu_acts = ("pickups.hear_take", "pickups.choose")
+        self.hear_take = ActButton("Hear the take", "pickups.hear_take")
+        self.takes.doubleClicked.connect(self.hear_take.click)
+        send, receive = (
+            ActButton("Write the call sheet…", "pickups.send"),
+            ActButton("Receive a pickup recording…", "pickups.receive"),
+        )
         head = QHBoxLayout()
         head.addWidget(label("Pickups", "title"))
         head.addStretch()
@@ -45,12 +55,8 @@ class PickupsPanel(Desk):
         self.note.setPlaceholderText("what the narrator is to mind; it stands on the call sheet")
         self.note.setToolTip("A note on this line; it stands on the call sheet")
         self.note.editingFinished.connect(self._noted)
-        self.hear_original = button("Hear the original", tip="The line as the chapter has it")
-        self.hear_original.clicked.connect(self._hear_original)
-        self.hear_take = button("Hear the take", tip="The take in the chosen row")
-        self.hear_take.clicked.connect(self._hear_take)
-        self.choose = button("Choose this take")
-        self.choose.clicked.connect(self._choose)
+        self.hear_original = ActButton("Hear the original", "pickups.hear_original")
+        self.choose = ActButton("Choose this take", "pickups.choose")
         row = QHBoxLayout()
         for widget in (self.hear_original, self.hear_take, self.choose):
             row.addWidget(widget)
@@ -64,11 +70,6 @@ class PickupsPanel(Desk):
         box.addWidget(self.note)
         box.addWidget(self.takes, 2)
         box.addLayout(row)
-        for view, stretch in ((self.ledger, 0), (self.takes, 1)):
-            across = view.horizontalHeader()
-            if across is not None:
-                across.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
-                across.setSectionResizeMode(stretch, QHeaderView.ResizeMode.Stretch)
 
     def set_theme(self, theme: Theme) -> None:
         """Colours of the states."""
@@ -80,27 +81,15 @@ class PickupsPanel(Desk):
         book = presenter.bench.book
         rows = presenter.rows()
         titles = {c.id: c.title.split(":")[0] for c in book.chapters}
-        fill(
-            self.ledger,
+        self.ledger.fill(
             [(p.line, titles.get(p.chapter, ""), p.heard, p.state.value, str(len(p.takes)) if p.takes else "") for p in rows],
             keys=[p.id for p in rows],
         )
         if rows and presenter.pickup() is None:
             presenter.current = rows[0].id
-        for row, entry in enumerate(rows):
-            if entry.id == presenter.current:
-                self.ledger.blockSignals(True)
-                self.ledger.selectRow(row)
-                self.ledger.blockSignals(False)
+        self.ledger.choose_quietly(presenter.current)
         pickup = presenter.pickup()
-        stages = {
-            "to send": ("to send",),
-            "out": ("sent",),
-            "in": ("in", "chosen"),
-            "spliced": ("spliced", "passed"),
-            "dropped": ("dropped",),
-        }
-        numbers = {name: sum(p.state.value in states for p in rows) for name, states in stages.items()}
+        numbers = {name: sum(p.state in states for p in rows) for name, states in STAGES.items()}
         counts = ", ".join(f"{number} {name}" for name, number in numbers.items() if number or name != "dropped")
         self.hint.setText(counts if rows else "Decide a finding as Pickup at the Proof desk, and its line stands here.")
         self.line.setText(pickup.line if pickup else "")
@@ -110,15 +99,14 @@ class PickupsPanel(Desk):
             self._note_of = known
             self.note.setText(known[1])
         takes = pickup.takes if pickup else ()
-        fill(
-            self.takes,
+        self.takes.fill(
             [
                 (
                     str(i),
                     t.heard,
                     clock((t.stop - t.start) / book.rate)[3:],
                     ("no word", "1 word")[t.departures] if t.departures < 2 else f"{t.departures} words",
-                    ("chosen" if pickup and pickup.state.value != "in" else "proposed")
+                    ("chosen" if pickup and pickup.state is not State.IN else "proposed")
                     if pickup and i - 1 == pickup.chosen
                     else "",
                 )
@@ -127,37 +115,21 @@ class PickupsPanel(Desk):
             keys=[str(i) for i in range(len(takes))],
         )
         if pickup and takes and self.takes.currentRow() < 0:
-            self.takes.selectRow(max(0, pickup.chosen))
+            self.takes.choose(str(max(0, pickup.chosen)))
         self.hear_original.setEnabled(pickup is not None)
         for widget in (self.hear_take, self.choose):
             widget.setEnabled(bool(takes))
 
+    @property
+    def take(self) -> int:
+        """The number of the take in the chosen row; -1 where there is none."""
+        return int(self.takes.key) if self.takes.key else -1
+
     def _chosen(self) -> None:
-        item = self.ledger.item(self.ledger.currentRow(), 0)
-        if item is not None and item.data(ROLE) != self._presenter.current:
-            self._presenter.choose(str(item.data(ROLE)))
+        if self.ledger.key and self.ledger.key != self._presenter.current:
+            self._presenter.choose(self.ledger.key)
 
     def _noted(self) -> None:
         pickup = self._presenter.pickup()
         if pickup is not None and pickup.id == self._note_of[0]:
             self._presenter.note(self.note.text())
-
-    def _choose(self) -> None:
-        if self.takes.currentRow() >= 0:
-            self._presenter.choose_take(self.takes.currentRow())
-
-    def _hear_take(self) -> None:
-        pickup, row = self._presenter.pickup(), self.takes.currentRow()
-        if pickup and 0 <= row < len(pickup.takes):
-            take = pickup.takes[row]
-            lead = self._presenter.bench.book.rate // 3
-            start = max(0, take.start - lead)
-            self.hear.emit(Reel((Lane("take", (Piece(take.recording, start, take.stop + lead),)),)), 0, take.stop + lead - start)
-
-    def _hear_original(self) -> None:
-        pickup = self._presenter.pickup()
-        if pickup:
-            chapter = self._presenter.bench.book.chapter(pickup.chapter)
-            rate = self._presenter.bench.book.rate
-            start, stop = max(0, pickup.start - 2 * rate), pickup.stop + 2 * rate
-            self.hear.emit(Reel((Lane("original", (Piece(chapter.recording, start, stop),)),)), 0, stop - start)

@@ -5,20 +5,15 @@ from __future__ import annotations
 from pathlib import Path
 
 from faithful_reel.app.workbench import Observed, Workbench
-from faithful_reel.core.apart import apart
-from faithful_reel.core.audio.files import read_mono
 from faithful_reel.core.book.commands import EDITION, AddRecording, ChooseTake, MarkSent, NotePickup, ReceiveTakes
-from faithful_reel.core.book.model import Recording
-from faithful_reel.core.book.recordings import decode, path_of, received
-from faithful_reel.core.errors import FileProblem
-from faithful_reel.core.files import beside
-from faithful_reel.core.hear.recogniser import passing
-from faithful_reel.core.jobs import Part, Watch
-from faithful_reel.core.pickups.ledger import WAITING, Pickup, State, Take, call_sheet
-from faithful_reel.core.pickups.placing import heard_in, takes_of
-from faithful_reel.core.units import EAR_RATE
+from faithful_reel.core.errors import AppError
+from faithful_reel.core.jobs import Watch
+from faithful_reel.core.pickups.ledger import WAITING, Pickup, State, write_call_sheet
+from faithful_reel.core.reel.reel import Lane, Piece, Reel
+from faithful_reel.core.units import samples
+from faithful_reel.core.work.receiving import Received, received_takes
 
-Found = tuple[Recording, tuple[tuple[str, tuple[Take, ...], int], ...]]
+AROUND_S, LEAD_S = 2.0, 1 / 3
 
 
 class PickupsPresenter(Observed):
@@ -50,15 +45,11 @@ class PickupsPresenter(Observed):
             self.bench.tell("There is nothing to send: every pickup is sent already.")
             return False
         titles = {c.id: c.title for c in self.bench.book.chapters}
-        part = beside(path)
         try:
-            part.write_text(call_sheet(due, titles, self.bench.book.rate, self.bench.book.say), encoding="utf-8")
-            part.replace(path)
-        except OSError as problem:
-            self.bench.tell(f"The call sheet {path.name} could not be written ({problem.strerror}). Choose another folder.")
+            write_call_sheet(path, due, titles, self.bench.book.rate, self.bench.book.say)
+        except AppError as problem:
+            self.bench.tell(str(problem))
             return False
-        finally:
-            part.unlink(missing_ok=True)
         return self.bench.do(MarkSent(tuple(p.id for p in due)))
 
     def receive(self, path: Path) -> None:
@@ -67,32 +58,40 @@ class PickupsPresenter(Observed):
         if not waiting:
             self.bench.tell("No pickup is waiting for a take. Decide findings as pickups at the Proof desk first.")
             return
-        folder, rate, ears = self.bench.session.store.folder, self.bench.book.rate, self.bench.ears
-        book = self.bench.book
+        folder, book, ears = self.bench.session.store.folder, self.bench.book, self.bench.ears
 
-        def job(watch: Watch) -> Found:
-            recording = apart(received, folder, path, rate, path=path, watch=Part(watch, 0.0, 0.2))
-            decode(folder, book, recording)
-            x = read_mono(path_of(folder, recording, rate), EAR_RATE)
-            ear = ears.all(book.language).first
-            with passing(ear):
-                heard = heard_in(x, rate, ear, Part(watch, 0.2, 1.0))
-            found = tuple((p.id, *takes_of(p.line, heard, recording.hash)) for p in waiting)
-            matched = tuple(row for row in found if row[1])
-            if not matched:
-                raise FileProblem(f"None of the waiting lines was heard in {path.name}. Check that this is the right recording.")
-            return recording, matched
+        def job(watch: Watch) -> Received:
+            return received_takes(folder, book, path, waiting, lambda: ears.all(book.language).first, watch)
 
         self.bench.jobs.start(f"Sort {path.name}", job, done=self._received, stopped=self.bench.stopped)
 
-    def _received(self, found: Found) -> None:
-        recording, rows = found
+    def _received(self, found: Received) -> None:
+        recording = found.recording
         if any(r.hash == recording.hash for r in self.bench.book.recordings):
             self.bench.tell(f"{recording.name} is in the book already: only takes that were not found before come to the ledger.")
         elif not self.bench.do(AddRecording(recording)):
             return
         there = {p.id for p in self.bench.book.pickups}
-        self.bench.do(ReceiveTakes(recording.hash, tuple(r for r in rows if r[0] in there), EDITION))
+        self.bench.do(ReceiveTakes(recording.hash, tuple(row for row in found.matched if row[0] in there), EDITION))
+
+    def original(self) -> Reel | None:
+        """The line at hand as the chapter's recording has it, with a little around it."""
+        pickup = self.pickup()
+        if pickup is None:
+            self.bench.tell("No line is at hand. Decide a finding as Pickup first.")
+            return None
+        recording, rate = self.bench.book.chapter(pickup.chapter).recording, self.bench.book.rate
+        around = samples(AROUND_S, rate)
+        return Reel((Lane("original", (Piece(recording, max(0, pickup.start - around), pickup.stop + around),)),))
+
+    def take_reel(self, number: int) -> Reel | None:
+        """A take of the line at hand, with a little around it; None where there is none of that number."""
+        pickup = self.pickup()
+        if pickup is None or not 0 <= number < len(pickup.takes):
+            self.bench.tell("This line has no take yet. Receive a pickup recording first.")
+            return None
+        take, lead = pickup.takes[number], samples(LEAD_S, self.bench.book.rate)
+        return Reel((Lane("take", (Piece(take.recording, max(0, take.start - lead), take.stop + lead),)),))
 
     def note(self, text: str) -> bool:
         """Write what the narrator is to mind beside the words of the line at hand."""

@@ -7,20 +7,25 @@ from collections.abc import Mapping, Sequence
 from PyQt6.QtCore import QAbstractListModel, QItemSelection, QItemSelectionModel, QModelIndex, Qt, pyqtSignal
 from PyQt6.QtWidgets import QApplication, QListView, QWidget
 
-from faithful_reel.app.widgets.parts import ROLE, RowDelegate
-from faithful_reel.core.collate.findings import Finding
+from faithful_reel.app.widgets.delegates import RowDelegate
+from faithful_reel.app.widgets.parts import ROLE
+from faithful_reel.core.collate.findings import Finding, Kind, by_hand
 from faithful_reel.core.units import clock
 
-NAMES = {"false_start": "false start"}
 Key = tuple[str, str]
 """A chapter and a finding in it."""
 
 
+def kind_words(kind: Kind) -> str:
+    """A kind of finding as it is written on the screen."""
+    return kind.value.replace("_", " ")
+
+
 def finding_line(f: Finding) -> str:
     """A finding in one line."""
-    if f.written and f.heard and f.kind.value == "misread":
+    if f.written and f.heard and f.kind is Kind.MISREAD:
         return f"{f.written} → {f.heard}"
-    own = f.note if f.id.startswith("h") else ""  # of a finding by hand the note is all there is
+    own = f.note if by_hand(f) else ""  # of a finding by hand the note is all there is
     return f.written or f.heard or own or f.evidence.note or f.note
 
 
@@ -55,10 +60,10 @@ class DocketModel(QAbstractListModel):
     def data(self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole) -> object:
         """What the delegate paints, and what a screen reader says."""
         chapter, f = self._rows[index.row()]
-        kind = f.evidence.flaw or NAMES.get(f.kind.value, f.kind.value)
+        kind = f.evidence.flaw or kind_words(f.kind)
         if role == ROLE:
             where = " ".join(filter(None, (self._numbers.get(chapter, ""), clock(f.start / self._rate)[:-2])))
-            return f.decision.value, kind, finding_line(f), where, f"{100 * f.confidence:.0f} % sure"
+            return f.decision, kind, finding_line(f), where, f"{100 * f.confidence:.0f} % sure"
         if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.AccessibleTextRole):
             return f"{kind}: {finding_line(f)}, {f.decision.value}"
         return None

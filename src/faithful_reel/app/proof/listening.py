@@ -6,6 +6,7 @@ from faithful_reel.app.workbench import Observed, Workbench
 from faithful_reel.core.book.model import Book, ChapterState
 from faithful_reel.core.collate.findings import Decision
 from faithful_reel.core.errors import AppError
+from faithful_reel.core.memo import Memo
 from faithful_reel.core.reel.reel import Reel
 from faithful_reel.core.units import Span
 from faithful_reel.core.work.listening import Listened, after_edit, merged, share, sources, unheard
@@ -18,7 +19,7 @@ class Listening(Observed):
         super().__init__()
         self._bench = bench
         self._known: dict[str, Listened] = {}
-        self._left: dict[str, tuple[object, object, object, list[Span], float]] = {}
+        self._left: Memo[tuple[list[Span], float]] = Memo()
         self._now: tuple[str, Reel, int, int] | None = None
         bench.session.listen(self._book_changed)
 
@@ -71,15 +72,15 @@ class Listening(Observed):
         return self._unheard(chapter.reel, chapter)[1] if chapter.reel is not None else 0.0
 
     def _unheard(self, reel: Reel, chapter: ChapterState) -> tuple[list[Span], float]:
-        """What was neither listened to nor decided and the share of the rest, found once for every state of a chapter."""
+        """What was neither listened to nor decided, and the share of the rest."""
         rows = self.listened(chapter.id)
-        known = self._left.get(chapter.id)
-        key = reel, rows, chapter.findings
-        if known is None or any(a is not b for a, b in zip(known[:3], key, strict=True)):
+
+        def found() -> tuple[list[Span], float]:
             decided = [(chapter.recording, f.start, f.stop) for f in chapter.findings if f.decision is not Decision.OPEN]
             left = unheard(reel, merged((*rows, *decided)))
-            known = self._left[chapter.id] = (*key, left, share(reel, left))
-        return known[3:]
+            return left, share(reel, left)
+
+        return self._left.of(chapter.id, (reel, rows, chapter.findings), found)
 
     def _book_changed(self, before: Book, after: Book) -> None:
         was = {c.id: c for c in before.chapters}

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QShowEvent
-from PyQt6.QtWidgets import QHBoxLayout, QHeaderView, QTableWidget, QTableWidgetItem, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QHeaderView, QTableWidgetItem, QVBoxLayout, QWidget
 
 from faithful_reel.app.proof.names_presenter import NamesPresenter, Row
-from faithful_reel.app.widgets.parts import ROLE, button, label, table, tip
+from faithful_reel.app.widgets.parts import button, label
+from faithful_reel.app.widgets.tables import Table
 
 HEADERS = ["word", "kind", "places", "heard as", "say"]
 SAY = 4
@@ -26,8 +27,8 @@ class NamesPane(QWidget):
         self._presenter = presenter
         self._rows: list[Row] = []
         self._next: dict[str, int] = {}
-        self.view = table(HEADERS, "Names and words of the book")
-        self.view.setEditTriggers(QTableWidget.EditTrigger.DoubleClicked | QTableWidget.EditTrigger.EditKeyPressed)
+        self.view = Table(HEADERS, "Names and words of the book")
+        self.view.setEditTriggers(Table.EditTrigger.DoubleClicked | Table.EditTrigger.EditKeyPressed)
         self.view.empty = "Looking for the names and words of the book."
         self.view.itemChanged.connect(self._edited)
         across = self.view.horizontalHeader()
@@ -80,31 +81,30 @@ class NamesPane(QWidget):
         if rows == self._rows:
             self.view.viewport().update()  # type: ignore[union-attr]
             return
-        chosen = self.view.currentRow()
         self._rows = rows
-        self.view.blockSignals(True)
-        self.view.setRowCount(len(rows))
-        for number, r in enumerate(rows):
+        cells = []
+        for r in rows:
             places = f"{len(r.spoken)} of {len(r.word.places)}"
             heard = ", ".join(r.heard[:6]) + (f"  ·  {r.odd} unlike" if r.odd else "")
-            for column, text in enumerate((r.word.text, r.word.why.value, places, heard, r.say)):
-                item = QTableWidgetItem(text)
-                item.setToolTip("heard of all its places in the book" if column == 2 else tip(text))
-                if column != SAY:
+            cells.append((r.word.text, r.word.why.value, places, heard, r.say))
+        self.view.fill(cells, keys=[r.word.key for r in rows])
+        self.view.blockSignals(True)
+        for number in range(len(rows)):
+            for column in range(SAY):
+                item = self.view.item(number, column)
+                if item is not None:
                     item.setFlags(item.flags() & ~Qt.ItemFlag.ItemIsEditable)
-                item.setData(ROLE, r.word.key)
-                self.view.setItem(number, column, item)
         self.view.blockSignals(False)
-        if rows:
-            self.view.selectRow(min(max(0, chosen), len(rows) - 1))
+        if rows and not self.view.key:
+            self.view.selectRow(0)
 
     def _row(self) -> Row | None:
-        at = self.view.currentRow()
-        return self._rows[at] if 0 <= at < len(self._rows) else None
+        key = self.view.key
+        return next((r for r in self._rows if r.word.key == key), None)
 
     def _edited(self, item: QTableWidgetItem) -> None:
         if item.column() == SAY:
-            self._presenter.note(str(item.data(ROLE)), item.text())
+            self._presenter.note(self.view.key_at(item.row()), item.text())
 
     def _hear(self) -> None:
         row = self._row()

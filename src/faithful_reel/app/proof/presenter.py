@@ -2,44 +2,50 @@
 
 from __future__ import annotations
 
-import itertools
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path
-
-import numpy as np
 
 from faithful_reel.app.proof.listening import Listening
 from faithful_reel.app.workbench import Early, Observed, Workbench
-from faithful_reel.core.audio.files import ear_sound
-from faithful_reel.core.book.commands import (
-    EDITION,
-    AcceptReading,
-    AddFinding,
-    Decide,
-    DecideSeveral,
-    EditReel,
-    NoteFinding,
-    PlaceHearing,
-    SignOff,
-)
+from faithful_reel.core.book.commands import EDITION, AcceptReading, AddFinding, EditReel, NoteFinding, PlaceHearing, SignOff
 from faithful_reel.core.book.model import ChapterState
-from faithful_reel.core.book.store import HEARD, Packed, packed, ready, reel_key
-from faithful_reel.core.collate.findings import Decision, Evidence, Finding, Kind, is_shown
-from faithful_reel.core.collate.proofing import Proof, in_rate, proofed
+from faithful_reel.core.book.store import HEARD, Packed, packed, ready
+from faithful_reel.core.collate.findings import Decision, Finding, Kind, is_shown
 from faithful_reel.core.errors import AppError
 from faithful_reel.core.hear.memory import Memory
 from faithful_reel.core.jobs import Watch
-from faithful_reel.core.pickups.ledger import DONE, State
-from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, MoveJoin, ReelCommand, SetGain, SplitAt
-from faithful_reel.core.reel.reel import Piece, source_at
-from faithful_reel.core.text.spoken import plain
-from faithful_reel.core.units import EAR_RATE, Span, clock, samples
-from faithful_reel.core.work.mending import finding_span, mending_edit, pickup_for, restoring_edits, tone_of
+from faithful_reel.core.memo import Memo
+from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, SetGain, SplitAt
+from faithful_reel.core.units import Span, clock, samples
+from faithful_reel.core.work.deciding import deciding, fate, following_open, noted_on_sound, noted_on_words, open_count
+from faithful_reel.core.work.hearing import HeardChapter, heard_chapter
+from faithful_reel.core.work.mending import finding_span, join_moved, tone_of
+from faithful_reel.core.work.page import Mark, Styles, marks_of, styles_of
 from faithful_reel.core.work.readings import Retake, better_retake, retakes_of, swapped
 from faithful_reel.core.work.reporting import report_rows, write_report
-from faithful_reel.core.work.roughcut import Looks, mending_edits, rough_cut
-from faithful_reel.core.work.timeline import Hearing, hearing_of, span_of
+from faithful_reel.core.work.roughcut import Looks, rough_cut
+from faithful_reel.core.work.search import Place, found
+from faithful_reel.core.work.timeline import Hearing, span_of, word_at
+
+
+@dataclass(frozen=True, slots=True)
+class Sieve:
+    """Which findings the docket shows, and how: of one kind or decision only, and only those at least so sure.
+
+    `by_doubt` puts the least sure first, `whole_book` shows those of all chapters.
+    """
+
+    kind: Kind | None = None
+    decision: Decision | None = None
+    by_doubt: bool = False
+    least: float = 0.0
+    whole_book: bool = False
+
+    @property
+    def narrow(self) -> bool:
+        """Whether it leaves anything out."""
+        return bool(self.kind or self.decision or self.least)
 
 
 class ProofPresenter(Observed):
@@ -48,33 +54,38 @@ class ProofPresenter(Observed):
     def __init__(self, bench: Workbench) -> None:
         super().__init__()
         self.bench = bench
-        self._takes: tuple[object, tuple[Retake, ...]] = None, ()
-        self._sign_keys: dict[str, tuple[object, str, str]] = {}
+        self._takes: Memo[tuple[Retake, ...]] = Memo()
+        self._styles: Memo[Styles] = Memo()
         self.current = ""
+        self._of = bench.chapter_id
         self.selected: tuple[tuple[str, str], ...] = ()
         self.show_doubtful = False
-        self.kind = self.decision = ""
-        self.by_doubt = self.whole_book = False
-        self.least = 0.0
+        self.sieve = Sieve()
         self.off: frozenset[str] = frozenset()
         self.hearing_now: set[str] = set()
         self.listening = Listening(bench)
         self.listening.listen(self.changed)
+        bench.listen(self._bench_changed)
+
+    def _bench_changed(self) -> None:
+        if self.bench.chapter_id != self._of:  # the chapter was changed elsewhere: none of its findings is at hand
+            self._of, self.current, self.selected = self.bench.chapter_id, "", ()
 
     # --- the docket -----------------------------------------------------------------------------------------------
 
     def rows(self) -> list[tuple[str, Finding]]:
         """(chapter, finding) of all that is shown, in reading order or the doubtful first."""
-        chapters = self.bench.book.chapters if self.whole_book else [c for c in (self.bench.chapter,) if c]
+        chapters = self.bench.book.chapters if self.sieve.whole_book else [c for c in (self.bench.chapter,) if c]
         rows = [(c.id, f) for c in chapters for f in self.bench.findings(c) if self._is_wanted(f)]
-        return sorted(rows, key=lambda row: row[1].confidence) if self.by_doubt else rows
+        return sorted(rows, key=lambda row: row[1].confidence) if self.sieve.by_doubt else rows
 
     def _is_wanted(self, f: Finding) -> bool:
+        sieve = self.sieve
         return (
             (self.show_doubtful or not self.is_folded(f))
-            and f.confidence >= self.least
-            and self.kind in ("", f.kind.value)
-            and self.decision in ("", f.decision.value)
+            and f.confidence >= sieve.least
+            and sieve.kind in (None, f.kind)
+            and sieve.decision in (None, f.decision)
         )
 
     def is_folded(self, f: Finding) -> bool:
@@ -85,15 +96,14 @@ class ProofPresenter(Observed):
         """The findings that are shown, without their chapters."""
         return [f for _, f in self.rows()]
 
-    def show_only(
-        self, *, kind: str = "", decision: str = "", by_doubt: bool = False, least: float = 0.0, whole_book: bool = False
-    ) -> None:
-        """Show findings of one kind or decision only, empty for all, and only those at least so sure.
+    def show_only(self, sieve: Sieve) -> None:
+        """Show these findings only."""
+        self.sieve = sieve
+        self.changed()
 
-        `by_doubt` puts the least sure first, `whole_book` shows those of all chapters.
-        """
-        self.kind, self.decision, self.by_doubt = kind, decision, by_doubt
-        self.least, self.whole_book = least, whole_book
+    def unfold(self, *, shown: bool) -> None:
+        """Show findings that are folded away, or fold them again."""
+        self.show_doubtful = shown
         self.changed()
 
     def switch_off(self, flaws: frozenset[str]) -> None:
@@ -112,7 +122,7 @@ class ProofPresenter(Observed):
 
     def choose(self, finding_id: str, chapter: str = "") -> None:
         """Take a finding in hand, and its chapter with it."""
-        self.current, self.selected = finding_id, ()
+        self.current, self._of, self.selected = finding_id, chapter or self.bench.chapter_id, ()
         if chapter and chapter != self.bench.chapter_id:
             self.bench.open_chapter(chapter)
         self.changed()
@@ -142,10 +152,7 @@ class ProofPresenter(Observed):
         return finding_span(chapter, finding) if chapter else None
 
     def decide(self, decision: Decision, note: str = "") -> bool:
-        """Decide the finding at hand, or all that are selected, and move on to the next open one.
-
-        A mend is carried out on the reel where the sound that is there allows it; else it is only marked.
-        """
+        """Decide the finding at hand, or all that are selected, and move on to the next open one."""
         if len(self.selected) > 1:
             return self._decide_several(decision, note)
         chapter, finding = self.bench.chapter, self.finding()
@@ -153,55 +160,31 @@ class ProofPresenter(Observed):
             self.bench.tell("No finding is at hand. Choose one in the docket first (N).")
             return False
         rows = self.rows()
-        following = next((row for row in rows[self._at(rows, -1) + 1 :] if row[1].decision is Decision.OPEN), None)
-        if all(f.id != finding.id for f in chapter.findings):
-            self.bench.tell("The ear is still listening. Decide when the chapter has been heard.")
-            return False
-        if decision is finding.decision:
+        following = following_open(rows, self._at(rows, -1))
+        if decision is finding.decision and any(f.id == finding.id for f in chapter.findings):
             self.bench.tell(
                 "This finding is open already." if decision is Decision.OPEN else f"This is decided already: {decision.value}."
             )
             return False
-        if decision is Decision.MEND:
-            looks = self._looks(chapter)
-            columns = looks(chapter.reel) if looks and chapter.reel else None
-            edit = mending_edit(self.bench.book, chapter, self.bench.tokens(chapter), finding, columns)
-            if edit is not None:
-                done = self.bench.do(EditReel(chapter.id, edit, (finding.id,), EDITION))
-            else:
-                done = self.bench.do(Decide(chapter.id, (finding.id,), decision, note, edition=EDITION))
-        else:
-            pickup = pickup_for(chapter, self.bench.text(chapter), finding) if decision is Decision.PICKUP else None
-            decided = Decide(chapter.id, (finding.id,), decision, note, pickup, EDITION)
-            edits = self._restoring(chapter, [finding])
-            done = self.bench.do(DecideSeveral(chapter.id, (decided,), edits) if edits else decided)
-            if done and edits:
-                self.bench.tell("The sound that mending had taken is back.")
+        done = self._decide_in(chapter, [finding], decision, note)
         if done and following:
             self.choose(following[1].id, following[0])
         return done
 
-    def _restoring(self, chapter: ChapterState, findings: Sequence[Finding]) -> tuple[ReelCommand, ...]:
-        """The edits that take back what mending these findings did; says so where that can not be."""
-        edits: list[ReelCommand] = []
-        state = chapter
-        for finding in findings:
-            if finding.decision is not Decision.MEND:
-                continue
-            try:
-                made = restoring_edits(self.bench.book, state, finding)
-                reel = state.reel
-                for edit in made:
-                    reel = edit.apply(reel) if reel is not None else None
-            except AppError as problem:
-                self.bench.tell(f"The decision is taken back, but not the edit. {problem}")
-                continue
-            edits += made
-            state = replace(state, reel=reel)
-            state = replace(
-                state, findings=tuple(replace(f, decision=Decision.OPEN) if f.id == finding.id else f for f in state.findings)
-            )
-        return tuple(edits)
+    def _decide_in(self, chapter: ChapterState, findings: Sequence[Finding], decision: Decision, note: str) -> bool:
+        """Decide findings of one chapter in one step; says what it could not bring back."""
+        known = {f.id for f in chapter.findings}
+        if not findings or any(f.id not in known for f in findings):
+            self.bench.tell("The ear is still listening. Decide when the chapter has been heard.")
+            return False
+        text, hearing = self.bench.text(chapter), self.bench.hearing(chapter)
+        made = deciding(self.bench.book, chapter, text, hearing, findings, decision, note, self._looks(chapter))
+        for why in made.refused:
+            self.bench.tell(f"The decision is taken back, but not the edit. {why}")
+        done = self.bench.do(made.command)
+        if done and made.restores and not made.refused:
+            self.bench.tell("The sound that mending had taken is back.")
+        return done
 
     def _looks(self, chapter: ChapterState) -> Looks | None:
         """What the chapter's reel looks like after any edit, once its recording was looked at."""
@@ -214,28 +197,9 @@ class ProofPresenter(Observed):
         for chapter_id in dict.fromkeys(c for c, _ in self.selected):
             chapter = self.bench.book.chapter(chapter_id)
             ids = {f for c, f in self.selected if c == chapter_id}
-            findings = [f for f in chapter.findings if f.id in ids]
-            if not findings:
-                self.bench.tell("The ear is still listening. Decide when the chapter has been heard.")
-                return False
-            text = self.bench.text(chapter)
-            edits: tuple[ReelCommand, ...] = ()
-            if decision is Decision.MEND:
-                texts = [w.text for w in text.words]
-                heard = self.bench.hearing(chapter)
-                fresh = [f for f in findings if f.decision is not Decision.MEND]
-                edits, _ = mending_edits(self.bench.book, chapter, texts, heard, fresh, self._looks(chapter))
-            else:
-                edits = self._restoring(chapter, findings)
-            if decision is Decision.PICKUP:
-                decided = tuple(
-                    Decide(chapter_id, (f.id,), decision, note, pickup_for(chapter, text, f), EDITION) for f in findings
-                )
-            else:
-                decided = (Decide(chapter_id, tuple(f.id for f in findings), decision, note, edition=EDITION),)
-            done = self.bench.do(DecideSeveral(chapter_id, decided, edits)) and done
+            done = self._decide_in(chapter, [f for f in chapter.findings if f.id in ids], decision, note) and done
         last = max((i for i, (c, f) in enumerate(rows) if (c, f.id) in self.selected), default=-1)
-        following = next(((c, f) for c, f in rows[last + 1 :] if f.decision is Decision.OPEN), None)
+        following = following_open(rows, last)
         self.selected = ()
         if following:
             self.choose(following[1].id, following[0])
@@ -251,14 +215,7 @@ class ProofPresenter(Observed):
     def fate(self, finding: Finding) -> str:
         """What became of a finding's sound, in words; empty where it is heard as it was."""
         chapter = self.bench.chapter
-        if chapter is None:
-            return ""
-        pickup = next((p for p in self.bench.book.pickups if p.chapter == chapter.id and finding.id in p.findings), None)
-        if pickup is not None and pickup.state in DONE:
-            return "Read again: the take is in" + (", and passed." if pickup.state is State.PASSED else ".")
-        if finding.stop > finding.start and chapter.reel is not None and finding_span(chapter, finding) is None:
-            return "Gone: its sound was cut or replaced."
-        return ""
+        return fate(self.bench.book, chapter, finding) if chapter else ""
 
     def accept(self) -> bool:
         """The name at hand is read rightly: accepted for the whole book."""
@@ -266,19 +223,16 @@ class ProofPresenter(Observed):
         if finding is None or finding.kind is not Kind.MISREAD or finding.word_count != 1:
             self.bench.tell("Choose a misread of a single word first: only a name can be accepted for the whole book.")
             return False
-        before = self._open_count()
+        before = open_count(self.bench.book.chapters)
         rows = self.rows()
-        following = next((row for row in rows[self._at(rows, -1) + 1 :] if row[1].decision is Decision.OPEN), None)
+        following = following_open(rows, self._at(rows, -1))
         if not self.bench.do(AcceptReading(finding.written, finding.heard)):
             return False
-        count = before - self._open_count()
+        count = before - open_count(self.bench.book.chapters)
         self.bench.tell(f"“{finding.written}” read as “{finding.heard}” is accepted for the whole book: {count} findings.")
         if following:
             self.choose(following[1].id, following[0])
         return True
-
-    def _open_count(self) -> int:
-        return sum(f.decision is Decision.OPEN for c in self.bench.book.chapters for f in c.findings)
 
     def report(self, path: Path, *, whole: bool) -> None:
         """Write the report of this chapter, or of the whole book, beside the work."""
@@ -300,41 +254,13 @@ class ProofPresenter(Observed):
 
     # --- finding places -------------------------------------------------------------------------------------------
 
-    def find(self, wanted: str, after: int, *, back: bool = False, heard: bool = False) -> int:
-        """The next place where words stand, or were heard, as a written word's number; -1 where there is none.
-
-        Searched from behind word `after`, round the end; the last of the wanted words may be a beginning only.
-        """
+    def find(self, wanted: str, after: int, *, back: bool = False, heard: bool = False) -> Place:
+        """Where what was typed stands in the chapter at hand; see `core.work.search.found`."""
         chapter = self.bench.chapter
-        words = [plain(w) for w in wanted.split() if plain(w)]
-        if chapter is None or not words:
-            return -1
-        if heard:
-            hearing = self.bench.hearing(chapter)
-            texts = [plain(h.text) for h in hearing.heard] if hearing else []
-        else:
-            texts = [plain(w.text) for w in self.bench.text(chapter).words]
-        n = len(words)
-        places = [
-            i for i in range(len(texts) - n + 1) if texts[i : i + n - 1] == words[:-1] and texts[i + n - 1].startswith(words[-1])
-        ]
-        if heard and hearing:
-            written = {j: a + min(j - c, b - a - 1) for a, b, c, d, _ in hearing.links if b > a for j in range(c, d)}
-            before = 0
-            numbers = []
-            for j in range(len(texts)):  # a word that is not written counts as at the written one before it
-                before = written.get(j, before)
-                numbers.append(before)
-            places = [numbers[i] for i in places]
-        if back:
-            return next((p for p in reversed(places) if p < after), places[-1] if places else -1)
-        return next((p for p in places if p > after), places[0] if places else -1)
-
-    def page_start(self, page: int) -> int:
-        """The first word of a page of the manuscript in this chapter; -1 where it has none."""
-        chapter = self.bench.chapter
-        words = self.bench.text(chapter).words if chapter else ()
-        return next((i for i, w in enumerate(words) if w.page == page), -1)
+        if chapter is None:
+            return Place()
+        text, hearing = self.bench.text(chapter), self.bench.hearing(chapter)
+        return found(wanted, text, hearing, self.bench.book.rate, after=after, back=back, heard=heard)
 
     def rough_cut(self) -> bool:
         """Cut the chapter at hand down to its last complete readings, in one step."""
@@ -364,9 +290,16 @@ class ProofPresenter(Observed):
     def takes(self, chapter: ChapterState) -> tuple[Retake, ...]:
         """The other readings that a chapter's recording holds."""
         findings = self.bench.findings(chapter)
-        if self._takes[0] is not findings:
-            self._takes = findings, retakes_of(self.bench.text(chapter), findings)
-        return self._takes[1]
+        return self._takes.of(chapter.id, (findings,), lambda: retakes_of(self.bench.text(chapter), findings))
+
+    def styles(self, chapter: ChapterState) -> Styles:
+        """How the words of a chapter are set."""
+        text = self.bench.text(chapter)
+        return self._styles.of(chapter.id, (text,), lambda: styles_of(text))
+
+    def marks(self, chapter: ChapterState) -> tuple[Mark, ...]:
+        """What is marked on a chapter's page."""
+        return marks_of(self.bench.book, chapter, self.bench.findings(chapter), self.is_folded)
 
     def take_note(self, finding: Finding) -> str:
         """What is to be said of a finding that is another reading of a line; empty for any other."""
@@ -400,47 +333,26 @@ class ProofPresenter(Observed):
         chapter = self.bench.chapter
         if chapter is None or chapter.reel is None:
             return False
-        span = span_of(self.bench.tokens(chapter), first_word, last_word)
-        return self._noted(chapter, kind, range(first_word, last_word + 1), span, note)
+        text, tokens = self.bench.text(chapter), self.bench.tokens(chapter)
+        return self.bench.do(AddFinding(chapter.id, noted_on_words(chapter, text, tokens, kind, first_word, last_word, note)))
 
     def note_sound(self, kind: Kind, span: Span, note: str) -> bool:
-        """A finding by hand on a stretch of sound: it is told at the written word that is heard there or next."""
+        """A finding by hand on a stretch of sound."""
         chapter = self.bench.chapter
         if chapter is None or chapter.reel is None:
             return False
-        heard = self.bench.tokens(chapter).heard()
-        after = next((t.word for t in heard if t.word >= 0 and t.stop > span.start), 0)
-        return self._noted(chapter, kind, range(after, after), span, note)
-
-    def _noted(self, chapter: ChapterState, kind: Kind, written: range, span: Span | None, note: str) -> bool:
-        words = self.bench.text(chapter).words
-        source = source_at(chapter.reel, span.start) if span and chapter.reel else None
-        start = source[1] if source and source[0] == chapter.recording else 0
-        number = next(n for n in itertools.count(1) if all(f.id != f"h{n:04d}" for f in chapter.findings))
-        finding = Finding(
-            id=f"h{number:04d}",
-            kind=kind,
-            written=" ".join(words[i].text for i in written),
-            heard="",
-            word_index=written.start,
-            word_count=len(written),
-            start=start,
-            stop=start + (len(span) if span else 0),
-            confidence=1.0,
-            evidence=Evidence(note="noted by hand"),
-            note=note,
-        )
-        return self.bench.do(AddFinding(chapter.id, finding))
+        text, tokens = self.bench.text(chapter), self.bench.tokens(chapter)
+        return self.bench.do(AddFinding(chapter.id, noted_on_sound(chapter, text, tokens, kind, span, note)))
 
     def word_at(self, position: int) -> int:
         """The written word that is heard at a position of the reel, or was heard last before it; -1 for none."""
         chapter = self.bench.chapter
-        if chapter is None:
-            return -1
-        heard = self.bench.tokens(chapter).heard()
-        words = heard.words[: int(np.searchsorted(heard.starts, position, side="right"))]
-        written = words[words >= 0]
-        return int(written[-1]) if len(written) else -1
+        return word_at(self.bench.tokens(chapter), position) if chapter else -1
+
+    def words(self, first: int, last: int) -> str:
+        """Written words of the chapter at hand, as text."""
+        chapter = self.bench.chapter
+        return " ".join(w.text for w in self.bench.text(chapter).words[first : last + 1]) if chapter else ""
 
     # --- proofed --------------------------------------------------------------------------------------------------
 
@@ -451,11 +363,7 @@ class ProofPresenter(Observed):
         return "signed off" if chapter.signed == self._sign_key(chapter) else "changed since"
 
     def _sign_key(self, chapter: ChapterState) -> str:
-        known = self._sign_keys.get(chapter.id)
-        if known is None or known[0] is not chapter.reel or known[1] != chapter.text:
-            key = f"{reel_key(chapter.reel)} {chapter.text}" if chapter.reel is not None else ""
-            known = self._sign_keys[chapter.id] = (chapter.reel, chapter.text, key)
-        return known[2]
+        return f"{self.bench.reel_key(chapter)} {chapter.text}"
 
     def sign_off(self) -> bool:
         """Sign the chapter at hand off as it is, or take that back; says what was left open or unheard."""
@@ -467,7 +375,7 @@ class ProofPresenter(Observed):
             return self.bench.do(SignOff(chapter.id, ""))
         if not self.bench.do(SignOff(chapter.id, self._sign_key(chapter))):
             return False
-        open_ = sum(f.decision is Decision.OPEN and not self.is_folded(f) for f in chapter.findings)
+        open_ = open_count([chapter], self.is_folded)
         left = sum(map(len, self.listening.unheard(chapter)))
         rest = [f"{open_} findings open"] if open_ else []
         rest += [f"{clock(left / self.bench.book.rate)[:-4]} not listened to"] if left > self.bench.book.rate else []
@@ -524,12 +432,11 @@ class ProofPresenter(Observed):
     def move_join(self, position: int, by_s: float) -> bool:
         """Move the join nearest to a position; one side gives what the other takes."""
         chapter = self.bench.chapter
-        if chapter is None or chapter.reel is None or len(chapter.reel.lanes[0].segments) < 2:
+        edit = join_moved(chapter, position, samples(by_s, self.bench.book.rate)) if chapter else None
+        if chapter is None or edit is None:
             self.bench.tell("There is no join in this chapter yet.")
             return False
-        starts = chapter.reel.lanes[0].starts()[1:-1]
-        nearest = min(range(len(starts)), key=lambda i: abs(starts[i] - position))
-        return self.bench.do(EditReel(chapter.id, MoveJoin(nearest + 1, samples(by_s, self.bench.book.rate))))
+        return self.bench.do(EditReel(chapter.id, edit))
 
     # --- hearing --------------------------------------------------------------------------------------------------
 
@@ -541,37 +448,29 @@ class ProofPresenter(Observed):
             return
         if chapter_id in self.hearing_now:
             return
-        text = self.bench.text(chapter)
-        path, rate, ears = self.bench.path_of(chapter.recording), self.bench.book.rate, self.bench.ears
-        stretch = self._own_stretch(chapter)
-        length = self.bench.book.recording(chapter.recording).length
-        memory, language = self.bench.session.store.folder / HEARD, self.bench.book.language
+        book, text = self.bench.book, self.bench.text(chapter)
+        sound, ears = self.bench.path_of(chapter.recording), self.bench.ears
+        memory = self.bench.session.store.folder / HEARD
+        so_far: list[HeardChapter] = []  # handed from the job's thread to this one
 
-        so_far: list[Early] = []  # handed from the job's thread to this one
+        def early(heard: HeardChapter) -> None:
+            so_far[:] = [heard]
 
-        def early(proof: Proof) -> None:
-            proof = in_rate(proof, rate, Span(0, length), offset=stretch.start if stretch else 0)
-            so_far[:] = [Early(chapter.text, chapter.recording, hearing_of(proof), proof.findings)]
-
-        def job(watch: Watch) -> tuple[tuple[Finding, ...], Hearing, Packed]:
+        def job(watch: Watch) -> tuple[HeardChapter, Packed]:
             watch.tick(0.0, "waking the ear")
-            found = ears.all(language)
+            found_ears = ears.all(book.language)
             watch.tick(0.0, "listening")
             with Memory(memory) as remembered:
-                x = ear_sound(path)
-                x = x[stretch.start : stretch.stop] if stretch else x
-                proof = proofed(x, text, found, watch, early, remembered)
-                proof = in_rate(proof, rate, Span(0, length), offset=stretch.start if stretch else 0)
-            hearing = hearing_of(proof)
+                made = heard_chapter(book, chapter, text, sound, found_ears, watch, early, remembered)
             ready(PlaceHearing)
-            return proof.findings, hearing, packed(Hearing, hearing)
+            return made, packed(Hearing, made.hearing)
 
         def progress(_fraction: float, _note: str) -> None:
             if so_far:
-                self.bench.early[chapter_id] = so_far.pop()
+                self.bench.early[chapter_id] = Early(chapter.text, chapter.recording, so_far.pop())
                 self.bench.changed()
 
-        def done(made: tuple[tuple[Finding, ...], Hearing, Packed]) -> None:
+        def done(made: tuple[HeardChapter, Packed]) -> None:
             self.hearing_now.discard(chapter_id)
             self.bench.early.pop(chapter_id, None)
             self._heard(chapter, *made)
@@ -586,18 +485,7 @@ class ProofPresenter(Observed):
         self.bench.jobs.start(f"Hear {chapter.title}", job, done=done, stopped=stopped, progress=progress)
         self.changed()
 
-    def _own_stretch(self, chapter: ChapterState) -> Span | None:
-        """What of its recording a chapter hears, at the ear's rate, where other chapters are read by the same one; else None."""
-        book = self.bench.book
-        shared = any(c.recording == chapter.recording and c.id != chapter.id for c in book.chapters)
-        pieces = chapter.reel.lanes[0].segments if chapter.reel is not None else ()
-        own = [s for s in pieces if isinstance(s, Piece) and s.recording == chapter.recording and not s.take]
-        if not shared or not own:
-            return None
-        first, last = min(s.start for s in own), max(s.stop for s in own)
-        return Span(first * EAR_RATE // book.rate, -(-last * EAR_RATE // book.rate))
-
-    def _heard(self, chapter: ChapterState, findings: tuple[Finding, ...], hearing: Hearing, kept: Packed) -> None:
+    def _heard(self, chapter: ChapterState, made: HeardChapter, kept: Packed) -> None:
         """Keep a proof, unless the chapter was paired anew meanwhile."""
         now = next((c for c in self.bench.book.chapters if c.id == chapter.id), None)
         if now is None or now.recording != chapter.recording or now.text != chapter.text:
@@ -605,5 +493,5 @@ class ProofPresenter(Observed):
             return
         if not self.bench.keep([kept]):
             return
-        self.bench.keep_hearing(kept.key, hearing)
-        self.bench.do(PlaceHearing(chapter.id, kept.key, findings, EDITION))
+        self.bench.keep_hearing(kept.key, made.hearing)
+        self.bench.do(PlaceHearing(chapter.id, kept.key, made.findings, EDITION))

@@ -2,19 +2,17 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QFormLayout, QHBoxLayout, QHeaderView, QLineEdit, QVBoxLayout
+from PyQt6.QtWidgets import QFormLayout, QHBoxLayout, QLineEdit, QVBoxLayout
 
 from faithful_reel.app.release.presenter import ReleasePresenter
 from faithful_reel.app.theme import DAY, Theme
-from faithful_reel.app.widgets.parts import Desk, button, fill, label, table
+from faithful_reel.app.widgets.parts import ActButton, Desk, label
+from faithful_reel.app.widgets.tables import Table
 from faithful_reel.core.units import clock
 
 
 class ReleasePanel(Desk):
     """What leaves the house."""
-
-    release_wanted = pyqtSignal()
 
     def __init__(self, presenter: ReleasePresenter) -> None:
         super().__init__()
@@ -28,18 +26,14 @@ class ReleasePanel(Desk):
             edit.setMaximumWidth(420)
             edit.editingFinished.connect(self._edited)
             form.addRow(label(name, "quiet"), edit)
-        self.go = button("Release…", tip="Write, tag and check the finished files (Ctrl+R)")
-        self.go.clicked.connect(self.release_wanted)
+        self.go = ActButton("Release…", "release.write")
         head = QHBoxLayout()
         head.addWidget(label("Release", "title"))
         head.addStretch()
         head.addWidget(self.go)
         self.missing = label("", "quiet", wrap=True)
-        self.files = table(["File", "Rule", "Limit", "Value", "Check"], "Released files and their check")
-        across = self.files.horizontalHeader()
-        if across is not None:
-            across.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
-            across.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
+        self.files = Table(["File", "Rule", "Limit", "Value", "Check"], "Released files and their check", sortable=False)
+        self.files.columns(stretch=0)
         box = QVBoxLayout(self)
         box.setContentsMargins(24, 16, 24, 12)
         box.addLayout(head)
@@ -77,7 +71,7 @@ class ReleasePanel(Desk):
                 colors[len(rows) - 1, 4] = self._theme.color("good" if verdict.passed else "red")
         if not presenter.released:
             rows = [(c.released, "", "", "", "released earlier") for c in book.chapters if c.released]
-        fill(self.files, rows, colors=colors)
+        self.files.fill(rows, colors=colors)
         self.go.setEnabled(not presenter.working and any(c.master for c in book.chapters))
 
     def _edited(self) -> None:

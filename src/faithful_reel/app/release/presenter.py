@@ -11,6 +11,7 @@ from faithful_reel.core.jobs import Watch
 from faithful_reel.core.measure.profile import load_profile
 from faithful_reel.core.pickups.ledger import WAITING
 from faithful_reel.core.release.package import Entry, Released, release_chapters
+from faithful_reel.core.work.mastering import CURRENT, MASTERS, MasterState
 
 
 class ReleasePresenter(Observed):
@@ -25,7 +26,8 @@ class ReleasePresenter(Observed):
     def missing(self) -> list[str]:
         """What stands in the way, in words."""
         book = self.bench.book
-        found = [f"{c.title}: master {self.mastering.state(c)}" for c in book.chapters if self.mastering.state(c) != "passes"]
+        states = [(c.title, self.mastering.state(c)) for c in book.chapters]
+        found = [f"{title}: master {state.value}" for title, state in states if state is not MasterState.PASSES]
         if not book.author or not book.narrator:
             found.append("author and narrator are not named")
         waiting = [p for p in book.pickups if p.state in WAITING]
@@ -43,11 +45,11 @@ class ReleasePresenter(Observed):
     def release(self, out: Path) -> None:
         """Write the finished files of all chapters whose master is current."""
         book = self.bench.book
-        folder = self.bench.session.store.folder / "masters"
+        folder = self.bench.session.store.folder / MASTERS
         entries = [
             Entry(c.id, folder / c.master.stored, c.title)
             for c in book.chapters
-            if c.master and self.mastering.state(c) in ("passes", "fails")
+            if c.master and self.mastering.state(c) in CURRENT
         ]
         if not entries:
             self.bench.tell("No chapter has a current master. Master the chapters first.")

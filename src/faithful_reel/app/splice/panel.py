@@ -2,19 +2,20 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QHBoxLayout, QHeaderView, QVBoxLayout
+from collections.abc import Iterator
+
+from PyQt6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QHBoxLayout, QVBoxLayout
 
 from faithful_reel.app.splice.presenter import SplicePresenter
-from faithful_reel.app.theme import Theme
-from faithful_reel.app.widgets.parts import ROLE, Desk, button, fill, label, table
+from faithful_reel.app.theme import Theme, scale_of_letters
+from faithful_reel.app.widgets.parts import ActButton, Desk, label
+from faithful_reel.app.widgets.tables import Table
 from faithful_reel.app.widgets.trio import Trio, TrioBoundary
 from faithful_reel.core.pickups.ledger import DONE, Pickup, State
 from faithful_reel.core.pickups.placing import Spliced
-from faithful_reel.core.reel.reel import Lane, Piece, Reel
 from faithful_reel.core.splice.boundaries import Boundary
 from faithful_reel.core.splice.seam import likeness
-from faithful_reel.core.work.splicing import InPlace, Preview, piece_of
+from faithful_reel.core.work.splicing import InPlace, Preview
 
 SHOWN_PROPOSALS = 4
 IN_WORDS = {
@@ -31,22 +32,16 @@ WITHOUT_PLACE = {
 class SplicePanel(Desk):
     """Middle and right of the Splice desk."""
 
-    hear = pyqtSignal(object, int, int)
-    place_wanted = pyqtSignal()
-    pass_wanted = pyqtSignal()
-
     def __init__(self, presenter: SplicePresenter) -> None:
         super().__init__()
         self.setObjectName("desk")
         self._presenter = presenter
         self._theme: Theme | None = None
-        self.rows = table(["Line", "State"], "Pickups with a take")
-        self.rows.setFixedHeight(96)
+        self.rows = Table(["Line", "State"], "Pickups with a take")
+        self.rows.setFixedHeight(round(96 * scale_of_letters()))
         self.rows.itemSelectionChanged.connect(self._row_chosen)
-        across = self.rows.horizontalHeader()
-        if across is not None:
-            across.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
-            across.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
+        self.rows.columns(stretch=0)
+        self.rows.menu_acts = ("splice.hear_before", "splice.hear_after", "splice.hear_context", "splice.place", "splice.pass")
         self.trio = Trio()
         self.trio.boundary_clicked.connect(self._boundary_clicked)
         self.entering, self.leaving = QComboBox(), QComboBox()
@@ -60,24 +55,18 @@ class SplicePanel(Desk):
         self.match_level.setToolTip("Bring the take's voice to the level of the chapter's")
         self.match_level.toggled.connect(self._level_matched)
         self.hear_before, self.hear_after, self.hear_context = (
-            button("Hear before"),
-            button("Hear after"),
-            button("Hear in context"),
+            ActButton("Hear before", "splice.hear_before"),
+            ActButton("Hear after", "splice.hear_after"),
+            ActButton("Hear in context", "splice.hear_context"),
         )
-        self.hear_before.clicked.connect(self._hear_before)
-        self.hear_after.clicked.connect(self._hear_after)
-        self.hear_context.clicked.connect(self._hear_in_context)
-        self.place = button("Put the take in", tip="Splice it at these boundaries (Ctrl+Return)")
-        self.place.clicked.connect(self.place_wanted)
-        self.passed = button("Pass", tip="It was heard and is good (Ctrl+Shift+Return)")
-        self.passed.clicked.connect(self.pass_wanted)
-        self.seam = table(["Seam", "Level step", "Floor step", "Tone step", "Click", ""], "The joins in figures")
-        rows, across = self.seam.verticalHeader(), self.seam.horizontalHeader()
-        if rows is not None and across is not None:
-            rows.setDefaultSectionSize(23)
-            across.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
-            across.setStretchLastSection(True)
-        self.seam.setFixedHeight(100)
+        self.place, self.passed = ActButton("Put the take in", "splice.place"), ActButton("Pass", "splice.pass")
+        self.seam = Table(["Seam", "Level step", "Floor step", "Tone step", "Click", ""], "The joins in figures", sortable=False)
+        self.seam.columns(stretch=5)
+        upright, across = self.seam.verticalHeader(), self.seam.horizontalHeader()
+        height = round(23 * scale_of_letters())
+        if upright is not None and across is not None:
+            upright.setDefaultSectionSize(height)
+            self.seam.setFixedHeight(3 * height + across.sizeHint().height() + 4)
         self.hint = label("", "quiet", wrap=True)
         grid = QGridLayout()
         grid.addWidget(label("begins", "quiet"), 0, 0)
@@ -112,11 +101,9 @@ class SplicePanel(Desk):
         presenter = self._presenter
         rows = presenter.rows()
         pickup = presenter.pickup()
-        fill(self.rows, [(p.line, p.state.value) for p in rows], keys=[p.id for p in rows])
+        self.rows.fill([(p.line, p.state.value) for p in rows], keys=[p.id for p in rows])
         if pickup:
-            self.rows.blockSignals(True)
-            self.rows.selectRow(rows.index(pickup))
-            self.rows.blockSignals(False)
+            self.rows.choose_quietly(pickup.id)
         preview = presenter.preview()
         placed = presenter.in_place()
         told = "" if placed is None or pickup is None else IN_WORDS[pickup.state]
@@ -169,53 +156,28 @@ class SplicePanel(Desk):
                         within,
                     )
                 )
-        fill(self.seam, rows)
+        self.seam.fill(rows)
 
     def _show_trio(self, pickup: Pickup | None, preview: Preview | None, placed: InPlace | None) -> None:
-        bench = self._presenter.bench
+        columns = self._presenter.columns()
         if pickup is None:
-            self.trio.set_content(
-                (), (), (None, None, None), "No pickup has a take yet. Receive a pickup recording at the Pickups desk."
-            )
-            return
-        chapter = bench.book.chapter(pickup.chapter)
-        if placed is not None and chapter.reel is not None:
-            known = bench.book.recording(chapter.recording)
-            as_came = Reel((Lane("original", (Piece(known.hash, 0, known.length),)),))
-            end = max((word.take[1] for word in placed.words if word.take), default=0)
-            as_read = Reel((Lane("take", (Piece(pickup.takes[pickup.chosen].recording, 0, end + 10 * bench.book.rate),)),))
-            self.trio.set_content(
-                placed.words,
-                (),
-                (bench.columns(as_came), bench.columns(chapter.reel), bench.columns(as_read)),
-                "",
-            )
-            return
-        if preview is None:
-            self.trio.set_content((), (), (None, None, None), WITHOUT_PLACE.get(pickup.state, self._presenter.problem))
-            return
-        plan = preview.plan
-        boundaries = []
-        for entering, ranked, chosen in ((True, plan.entering, plan.chosen_in), (False, plan.leaving, plan.chosen_out)):
-            boundaries += [
-                TrioBoundary(b.original, b.take, entering, 0 if b is chosen else i + 1, i)
-                for i, b in enumerate(ranked[:SHOWN_PROPOSALS])
-                if b is not chosen
-            ]
-            boundaries.append(TrioBoundary(chosen.original, chosen.take, entering, 0, ranked.index(chosen)))
-        take_recording = pickup.takes[pickup.chosen].recording
-        length = preview.take.stop + bench.book.rate
-        take_reel = Reel((Lane("take", (Piece(take_recording, 0, length),)),))
-        assert chapter.reel is not None
-        columns = (bench.columns(chapter.reel), bench.columns(preview.reel), bench.columns(take_reel))
-        self.trio.set_content(preview.words, tuple(boundaries), columns, "")
+            self.trio.set_content((), (), None, "No pickup has a take yet. Receive a pickup recording at the Pickups desk.")
+        elif placed is not None and columns is not None:
+            self.trio.set_content(placed.words, (), columns, "")
+        elif preview is None or columns is None:
+            self.trio.set_content((), (), None, WITHOUT_PLACE.get(pickup.state, self._presenter.problem))
+        else:
+            self.trio.set_content(preview.words, tuple(_boundaries(preview)), columns, "")
+
+    def show_position(self, position: int) -> None:
+        """Where the result is being heard."""
+        self.trio.set_playhead(position)
 
     # --- what the user does ---------------------------------------------------------------------------------------
 
     def _row_chosen(self) -> None:
-        item = self.rows.item(self.rows.currentRow(), 0)
-        if item is not None:
-            self._presenter.choose(str(item.data(ROLE)))
+        if self.rows.key:
+            self._presenter.choose(self.rows.key)
 
     def _proposals_chosen(self) -> None:
         self._presenter.choose_boundaries(self.entering.currentIndex(), self.leaving.currentIndex())
@@ -227,31 +189,15 @@ class SplicePanel(Desk):
     def _level_matched(self, on: bool) -> None:  # noqa: FBT001 - Qt calls it so
         self._presenter.set_match_level(on=on)
 
-    def _hear_before(self) -> None:
-        preview, pickup = self._presenter.preview(), self._presenter.pickup()
-        if preview and pickup:
-            reel = self._presenter.bench.book.chapter(pickup.chapter).reel
-            self.hear.emit(reel, preview.original.start, preview.original.stop)
 
-    def _hear_after(self) -> None:
-        self._hear_result(0.6)
-
-    def _hear_in_context(self) -> None:
-        self._hear_result(3.0)
-
-    def _hear_result(self, around_s: float) -> None:
-        preview, pickup = self._presenter.preview(), self._presenter.pickup()
-        rate = self._presenter.bench.book.rate
-        around = round(around_s * rate)
-        if preview:
-            self.hear.emit(
-                preview.reel, max(0, preview.made.join_in - around), min(len(preview.reel), preview.made.join_out + around)
-            )
-        elif pickup:
-            reel = self._presenter.bench.book.chapter(pickup.chapter).reel
-            span = piece_of(reel, pickup.id) if reel else None
-            if reel and span:
-                self.hear.emit(reel, max(0, span.start - around), min(len(reel), span.stop + around))
+def _boundaries(preview: Preview) -> Iterator[TrioBoundary]:
+    """The best proposals at either end, the chosen one last."""
+    plan = preview.plan
+    for entering, ranked, chosen in ((True, plan.entering, plan.chosen_in), (False, plan.leaving, plan.chosen_out)):
+        for rank, b in enumerate(ranked[:SHOWN_PROPOSALS]):
+            if b is not chosen:
+                yield TrioBoundary(b.original, b.take, entering, rank + 1, rank)
+        yield TrioBoundary(chosen.original, chosen.take, entering, 0, ranked.index(chosen))
 
 
 def _between(words: list[str], boundary: Boundary) -> str:

@@ -5,10 +5,13 @@ from __future__ import annotations
 from faithful_reel.app.workbench import Observed, Workbench
 from faithful_reel.core.book.commands import PassPickup, PlaceSplice
 from faithful_reel.core.errors import AppError
+from faithful_reel.core.memo import Memo
 from faithful_reel.core.pickups.ledger import DONE, WAITING, Pickup, State
 from faithful_reel.core.reel.reel import Reel
 from faithful_reel.core.reel.render import FileSources, Renderer
-from faithful_reel.core.work.splicing import InPlace, Preview, in_place, preview_splice
+from faithful_reel.core.units import Span, samples
+from faithful_reel.core.work.mending import Columns
+from faithful_reel.core.work.splicing import InPlace, Preview, in_place, piece_of, preview_splice, recording_reel, take_reel
 
 
 class SplicePresenter(Observed):
@@ -21,8 +24,8 @@ class SplicePresenter(Observed):
         self.choice = (0, 0)
         self.match_level = True
         self.problem = ""
-        self._preview: tuple[object, Preview] | None = None
-        self._in_place: tuple[tuple[object, object], InPlace | None] | None = None
+        self._previews: Memo[Preview] = Memo()
+        self._in_place: Memo[InPlace | None] = Memo()
         self._sources = FileSources(bench.path_of)
 
     def rows(self) -> list[Pickup]:
@@ -72,24 +75,25 @@ class SplicePresenter(Observed):
         if chapter.reel is None or hearing is None:
             self.problem = "This chapter was not heard yet. Hear it at the Proof desk first."
             return None
-        key = (pickup, chapter, self.choice, self.match_level)
-        if self._preview is None or self._preview[0] != key:
-            try:
-                made = preview_splice(
-                    self.bench.book,
-                    chapter,
-                    pickup,
-                    hearing,
-                    self._renderer(chapter.reel).render,
-                    self._renderer,
-                    choose=self.choice,
-                    match_level=self.match_level,
-                )
-            except AppError as problem:
-                self.problem = str(problem)
-                return None
-            self._preview = (key, made)
-        return self._preview[1]
+        reel = chapter.reel
+
+        def planned() -> Preview:
+            return preview_splice(
+                self.bench.book,
+                chapter,
+                pickup,
+                hearing,
+                self._renderer(reel).render,
+                self._renderer,
+                choose=self.choice,
+                match_level=self.match_level,
+            )
+
+        try:
+            return self._previews.of("", (pickup, chapter, *self.choice, self.match_level), planned)
+        except AppError as problem:
+            self.problem = str(problem)
+            return None
 
     def in_place(self) -> InPlace | None:
         """How the take at hand stands in the reel, where it is in."""
@@ -100,14 +104,46 @@ class SplicePresenter(Observed):
         hearing = self.bench.hearing(chapter)
         if hearing is None:
             return None
-        key = (pickup, chapter.reel)
-        if self._in_place is None or self._in_place[0][0] is not pickup or self._in_place[0][1] is not chapter.reel:
-            try:
-                self._in_place = key, in_place(self.bench.book, chapter, pickup, hearing, self._renderer)
-            except AppError as problem:
-                self.problem = str(problem)
+        try:
+            return self._in_place.of(
+                "", (pickup, chapter.reel), lambda: in_place(self.bench.book, chapter, pickup, hearing, self._renderer)
+            )
+        except AppError as problem:
+            self.problem = str(problem)
+            return None
+
+    def before(self) -> tuple[Reel, int, int] | None:
+        """The line as the chapter has it: a reel and the stretch to hear; None where there is no splice to be made."""
+        preview, pickup = self.preview(), self.pickup()
+        reel = self.bench.book.chapter(pickup.chapter).reel if pickup else None
+        return (reel, preview.original.start, preview.original.stop) if preview and reel else None
+
+    def after(self, around_s: float) -> tuple[Reel, int, int] | None:
+        """The line as it would be, or is, with so much on either side."""
+        preview, pickup = self.preview(), self.pickup()
+        around = samples(around_s, self.bench.book.rate)
+        if preview:
+            reel, span = preview.reel, Span(preview.made.join_in, preview.made.join_out)
+        else:
+            found = self.bench.book.chapter(pickup.chapter).reel if pickup else None
+            placed = piece_of(found, pickup.id) if found and pickup else None
+            if found is None or placed is None:
                 return None
-        return self._in_place[1]
+            reel, span = found, placed
+        return reel, max(0, span.start - around), min(len(reel), span.stop + around)
+
+    def columns(self) -> tuple[Columns, Columns, Columns] | None:
+        """What the original, the result and the take look like; None where no splice is shown."""
+        pickup = self.pickup()
+        if pickup is None:
+            return None
+        chapter, preview, placed = self.bench.book.chapter(pickup.chapter), self.preview(), self.in_place()
+        if chapter.reel is None or (preview is None and placed is None):
+            return None
+        take = self.bench.columns(take_reel(self.bench.book, pickup.takes[pickup.chosen]))
+        if preview is not None:
+            return self.bench.columns(chapter.reel), self.bench.columns(preview.reel), take
+        return self.bench.columns(recording_reel(self.bench.book, chapter.recording)), self.bench.columns(chapter.reel), take
 
     def place(self) -> bool:
         """Put the take in."""

@@ -3,18 +3,32 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import dataclass
 from typing import Protocol
 
 import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap, QPolygonF, QWheelEvent
+from PyQt6.QtGui import (
+    QColor,
+    QFocusEvent,
+    QImage,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QPixmap,
+    QPolygonF,
+    QWheelEvent,
+)
 from PyQt6.QtWidgets import QWidget
 
-from faithful_reel.app.theme import DAY, Theme, control_font, reading_font
+from faithful_reel.app.theme import DAY, Theme, control_font, reading_font, scale_of_letters
 from faithful_reel.app.widgets.galley import Columns, draw_sound
+from faithful_reel.app.widgets.told import tell_reader
 from faithful_reel.app.widgets.turns import own_turn
-from faithful_reel.core.units import Signal
+from faithful_reel.core.units import Signal, clock
 
 WORDS_H, RULER_H = 20.0, 16.0
 NEAREST, FARTHEST_S = 60, 90.0
@@ -41,6 +55,20 @@ class LoupeWords(Protocol):
     def __getitem__(self, index: int, /) -> LoupeWord: ...
 
 
+@dataclass(frozen=True, slots=True, eq=False)
+class LoupeContent:
+    """What a loupe shows: the sound's columns, its samples, its spectrogram; `tone_level` is the amplitude of its room tone."""
+
+    columns: Columns | None = None
+    render: Callable[[int, int], Signal] | None = None
+    spectrum: Callable[[Signal, int], NDArray[np.float32]] | None = None
+    length: int = 0
+    rate: int = 44_100
+    words: LoupeWords | None = None
+    joins: tuple[int, ...] = ()
+    tone_level: float | None = None
+
+
 class Loupe(QWidget):
     """A close, evenly spaced view of one stretch.  Wheel scrolls, Ctrl+wheel or +/- zooms, a click moves the cursor.
 
@@ -48,15 +76,20 @@ class Loupe(QWidget):
     """
 
     clicked = pyqtSignal(int)
-    marked = pyqtSignal(int, int)
+    stretch_changed = pyqtSignal(int, int)
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.setObjectName("loupe")
         self.setAccessibleName("Loupe: the sound close up")
-        self.setMinimumHeight(118)
+        scale = scale_of_letters()
+        self._words_h, self._ruler_h = WORDS_H * scale, RULER_H * scale
+        self.setMinimumHeight(round(82 + 36 * scale))
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setToolTip("Wheel: along the sound. Ctrl+wheel, + and −: closer and farther. Click: move here. Drag: mark.")
+        self.setToolTip(
+            "Wheel: along the sound. Ctrl+wheel, + and −: closer and farther. "
+            "Click or arrows: move here. Drag or Shift+arrows: mark."
+        )
         self._theme = DAY
         self._columns: Columns | None = None
         self._render: Callable[[int, int], Signal] | None = None
@@ -67,7 +100,7 @@ class Loupe(QWidget):
         self._tone_level: float | None = None
         self._centre, self._span = 0.0, 4.0 * 44_100
         self._playhead = -1
-        self._spectrum = False
+        self.spectrum = False
         self._image_key: tuple[float, float, int, int] | None = None
         self._image: QImage | None = None
         self._picture: QPixmap | None = None  # all but the playhead, at the size that it was drawn for
@@ -81,23 +114,13 @@ class Loupe(QWidget):
         self._image_key = None
         self._redraw()
 
-    def set_content(
-        self,
-        *,
-        columns: Columns | None,
-        render: Callable[[int, int], Signal] | None,
-        spectrum: Callable[[Signal, int], NDArray[np.float32]] | None,
-        length: int,
-        rate: int,
-        words: LoupeWords | None,
-        joins: tuple[int, ...],
-        tone_level: float | None,
-    ) -> None:
-        """Show a chapter's sound; `tone_level` is the amplitude of its room tone."""
-        self._columns, self._render, self._spectrum_of = columns, render, spectrum
-        self._length, self._rate, self._words, self._joins, self._tone_level = length, rate, words, joins, tone_level
-        self._centre = min(self._centre, float(length))
-        self.stretch = (-1, -1)
+    def set_content(self, content: LoupeContent) -> None:
+        """Show a chapter's sound."""
+        self._columns, self._render, self._spectrum_of = content.columns, content.render, content.spectrum
+        self._length, self._rate, self._words = content.length, content.rate, content.words
+        self._joins, self._tone_level = content.joins, content.tone_level
+        self._centre = min(self._centre, float(content.length))
+        self.set_stretch(-1, -1)
         self._image_key = None
         self._redraw()
 
@@ -118,7 +141,7 @@ class Loupe(QWidget):
 
     def set_spectrum(self, *, shown: bool) -> None:
         """Spectrogram instead of waveform."""
-        self._spectrum = shown
+        self.spectrum = shown
         self._image_key = None
         self._redraw()
 
@@ -175,34 +198,91 @@ class Loupe(QWidget):
         if abs(self._x(at) - self._x(self._pressed)) >= 4:
             self.set_stretch(min(at, self._pressed), max(at, self._pressed))
 
-    def mouseReleaseEvent(self, _event: QMouseEvent | None) -> None:  # noqa: N802 - Qt's name
-        """The stretch is told when it is done."""
-        if self.stretch[0] >= 0:
-            self.marked.emit(*self.stretch)
-
     def _position(self, event: QMouseEvent) -> int:
         position = round(self._from() + event.position().x() / max(1, self.width()) * self._span)
         return int(np.clip(position, 0, self._length - 1))
 
     def set_stretch(self, start: int, stop: int) -> None:
         """Mark a stretch of sound; (-1, -1) for none."""
-        self.stretch = (start, stop)
-        self._redraw()
+        if self.stretch != (start, stop):
+            self.stretch = (start, stop)
+            self.stretch_changed.emit(start, stop)
+            self._redraw()
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:  # noqa: N802 - Qt's name
-        """Plus and minus zoom, arrows scroll."""
+        """Arrows move the cursor a twentieth of the view, with Ctrl they scroll, with Shift they mark; + and − zoom.
+
+        Home and End go to the chapter's ends, Esc takes the mark away.
+        """
         if event is None:
             return
-        key = Qt.Key(event.key())
+        key, held = Qt.Key(event.key()), event.modifiers()
         if key in (Qt.Key.Key_Plus, Qt.Key.Key_Equal):
             self.zoom(0.7)
         elif key is Qt.Key.Key_Minus:
             self.zoom(1 / 0.7)
-        elif key in (Qt.Key.Key_Left, Qt.Key.Key_Right):
-            self._centre = float(np.clip(self._centre + (0.1 if key is Qt.Key.Key_Right else -0.1) * self._span, 0, self._length))
-            self._redraw()
+        elif key in (Qt.Key.Key_Left, Qt.Key.Key_Right) and self._length and not held & Qt.KeyboardModifier.AltModifier:
+            way = 1 if key is Qt.Key.Key_Right else -1
+            if held & Qt.KeyboardModifier.ControlModifier:
+                self._centre = float(np.clip(self._centre + way * 0.1 * self._span, 0, self._length))
+                self._redraw()
+            else:
+                self._step(way * self._span / 20, mark=bool(held & Qt.KeyboardModifier.ShiftModifier))
+        elif key in (Qt.Key.Key_Home, Qt.Key.Key_End) and self._length:
+            self._go(0 if key is Qt.Key.Key_Home else self._length - 1)
+        elif key is Qt.Key.Key_Escape and self.stretch[0] >= 0:
+            self.set_stretch(-1, -1)
         else:
             super().keyPressEvent(event)
+        self._read_out()
+
+    def _step(self, by: float, *, mark: bool) -> None:
+        """Move the cursor, or with `mark` the end of what is marked that lies under it."""
+        before = max(0, self._playhead)
+        at = int(np.clip(round(before + by), 0, self._length - 1))
+        if mark:
+            first, last = self.stretch if self.stretch[0] >= 0 else (before, before)
+            first, last = (at, last) if before == first and (before != last or by < 0) else (first, at)
+            self.set_stretch(min(first, last), max(first, last))
+        self._go(at)
+
+    def _go(self, position: int) -> None:
+        self.clicked.emit(position)
+        if not self._from() <= position <= self._from() + self._span:
+            self.look_at(position)
+
+    def focusInEvent(self, event: QFocusEvent | None) -> None:  # noqa: N802 - Qt's name
+        """A frame tells where the keys go."""
+        super().focusInEvent(event)
+        self._read_out()
+        self.update()
+
+    def focusOutEvent(self, event: QFocusEvent | None) -> None:  # noqa: N802 - Qt's name
+        """The frame goes."""
+        super().focusOutEvent(event)
+        self.update()
+
+    def _read_out(self) -> None:
+        """Tell assistive technology what is shown."""
+        if not self._length:
+            tell_reader(self, "No sound here yet")
+            return
+        rate, first = self._rate, self._from()
+        told = [f"{clock(first / rate)} to {clock(min(self._length, first + self._span) / rate)}"]
+        if self._playhead >= 0:
+            told.append(f"cursor at {clock(self._playhead / rate)}")
+            word = self._word_at(self._playhead)
+            told += [f"word {word.text}"] if word else []
+        if self.stretch[0] >= 0:
+            told.append(f"marked {clock(self.stretch[0] / rate)} to {clock(self.stretch[1] / rate)}")
+        tell_reader(self, ", ".join(told))
+
+    def _word_at(self, position: int) -> LoupeWord | None:
+        if self._words is None:
+            return None
+        index = int(np.searchsorted(self._words.starts, position, side="right")) - 1
+        word = self._words[index] if index >= 0 else None
+        return word if word is not None and word.stop > position else None
 
     # --- painting -------------------------------------------------------------------------------------------------
 
@@ -220,7 +300,11 @@ class Loupe(QWidget):
         if self._playhead >= 0 and self._length:
             x = self._x(self._playhead)
             painter.setPen(QPen(self._theme.color("ink"), 1.4))
-            painter.drawLine(QPointF(x, WORDS_H), QPointF(x, self.height() - RULER_H))
+            painter.drawLine(QPointF(x, self._words_h), QPointF(x, self.height() - self._ruler_h))
+        if self.hasFocus():
+            painter.setPen(QPen(self._theme.color("quiet"), 1))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawRect(self.rect().adjusted(0, 0, -1, -1))
 
     def _paint(self, painter: QPainter) -> None:
         """Words and their edges above, the sound below, times at the foot."""
@@ -231,12 +315,12 @@ class Loupe(QWidget):
             painter.setFont(control_font(12))
             painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "Loupe: no sound here yet")
             return
-        top, height = WORDS_H, self.height() - WORDS_H - RULER_H
+        top, height = self._words_h, self.height() - self._words_h - self._ruler_h
         painter.fillRect(QRectF(0, top, self.width(), height), self._theme.color("strip"))
         if self.stretch[0] >= 0:
             a, b = self._x(self.stretch[0]), self._x(self.stretch[1])
             painter.fillRect(QRectF(a, top, b - a, height), self._theme.color("lit"))
-        if self._spectrum and self._span <= SPECTRUM_LONGEST_S * self._rate:
+        if self.spectrum and self._span <= SPECTRUM_LONGEST_S * self._rate:
             self._paint_spectrum(painter, top, height)
         elif self.samples_per_pixel < SAMPLES_BELOW:
             self._paint_samples(painter, top, height)
@@ -290,7 +374,7 @@ class Loupe(QWidget):
             painter.drawImage(QRectF(0, top, self.width(), height), self._image)
 
     def _paint_tone(self, painter: QPainter, top: float, height: float) -> None:
-        if self._tone_level is None or self._spectrum:
+        if self._tone_level is None or self.spectrum:
             return
         pen = QPen(self._theme.color("quiet"), 1)
         pen.setDashPattern([2, 5])
@@ -318,7 +402,7 @@ class Loupe(QWidget):
             if wide and b - a > painter.fontMetrics().horizontalAdvance(word.text):
                 painter.setPen(self._theme.color("ink"))
                 painter.drawText(
-                    QRectF(a + 3, 0, max(60.0, b - a), WORDS_H),
+                    QRectF(a + 3, 0, max(60.0, b - a), self._words_h),
                     Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter,
                     word.text,
                 )
@@ -344,7 +428,9 @@ class Loupe(QWidget):
         while at * self._rate < min(self._length, self._from() + self._span):
             x = self._x(at * self._rate)
             painter.drawLine(QPointF(x, y), QPointF(x, y + 4))
-            painter.drawText(QPointF(x + 3, y + 12), f"{int(at // 60)}:{at % 60:0{3 + digits if digits else 2}.{digits}f}")
+            painter.drawText(
+                QPointF(x + 3, y + 12 * scale_of_letters()), f"{int(at // 60)}:{at % 60:0{3 + digits if digits else 2}.{digits}f}"
+            )
             at += step
 
 

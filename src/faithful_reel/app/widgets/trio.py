@@ -8,11 +8,12 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QFontMetricsF, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PyQt6.QtGui import QFocusEvent, QFontMetricsF, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PyQt6.QtWidgets import QWidget
 
-from faithful_reel.app.theme import DAY, Theme, control_font, reading_font
+from faithful_reel.app.theme import DAY, Theme, control_font, reading_font, scale_of_letters
 from faithful_reel.app.widgets.galley import Columns, draw_sound
+from faithful_reel.app.widgets.told import tell_reader
 from faithful_reel.core.work.splicing import LineWord
 
 LEFT = 78.0
@@ -40,11 +41,15 @@ class Trio(QWidget):
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.setAccessibleName("Original, result and take, word by word")
-        self.setMinimumHeight(round(WORDS_H + 3 * STRIP_H + 3 * GAP + 10))
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setToolTip("Left and right try the proposals where the take begins, with Shift where it ends; or click one.")
+        self._scale = scale_of_letters()
+        self._words_h, self._left = WORDS_H * self._scale, LEFT * self._scale
+        self.setMinimumHeight(round(self._words_h + 3 * STRIP_H + 3 * GAP + 10))
         self._theme = DAY
         self._words: tuple[LineWord, ...] = ()
         self._boundaries: tuple[TrioBoundary, ...] = ()
-        self._columns: tuple[Columns | None, Columns | None, Columns | None] = (None, None, None)
+        self._columns: tuple[Columns, Columns, Columns] | None = None
         self._playhead = -1
         self._spots: list[tuple[QPointF, TrioBoundary]] = []
         self._empty = ""
@@ -58,11 +63,49 @@ class Trio(QWidget):
         self,
         words: tuple[LineWord, ...],
         boundaries: tuple[TrioBoundary, ...],
-        columns: tuple[Columns | None, Columns | None, Columns | None],
+        columns: tuple[Columns, Columns, Columns] | None,
         empty: str,
     ) -> None:
         """Show a splice; `empty` is what stands here where there is none."""
         self._words, self._boundaries, self._columns, self._empty = words, boundaries, columns, empty
+        self._read_out()
+        self.update()
+
+    def _read_out(self) -> None:
+        """Tell assistive technology what is shown."""
+        if not self._words:
+            tell_reader(self, self._empty)
+            return
+        line = " ".join(w.text for w in self._words)
+        taken = " ".join(w.text for w in self._words if w.from_take)
+        chosen = [self._told(b) for b in self._boundaries if b.rank == 0]
+        tell_reader(self, ". ".join(filter(None, (line, f"from the take: {taken}" if taken else "", *chosen))))
+
+    def _told(self, boundary: TrioBoundary) -> str:
+        name = "begins" if boundary.entering else "ends"
+        others = sum(b.entering is boundary.entering for b in self._boundaries)
+        return f"the take {name} at proposal {boundary.index + 1} of {others}"
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:  # noqa: N802 - Qt's name
+        """Left and right try the proposals where the take begins, with Shift where it ends."""
+        if event is None or event.key() not in (Qt.Key.Key_Left, Qt.Key.Key_Right):
+            super().keyPressEvent(event)
+            return
+        entering = not event.modifiers() & Qt.KeyboardModifier.ShiftModifier
+        mine = sorted((b for b in self._boundaries if b.entering is entering), key=lambda b: b.original)
+        at = next((i for i, b in enumerate(mine) if b.rank == 0), -1)
+        to = at + (1 if event.key() == Qt.Key.Key_Right else -1)
+        if at >= 0 and 0 <= to < len(mine):
+            self.boundary_clicked.emit(entering, mine[to].index)
+
+    def focusInEvent(self, event: QFocusEvent | None) -> None:  # noqa: N802 - Qt's name
+        """A frame tells where the keys go."""
+        super().focusInEvent(event)
+        self.update()
+
+    def focusOutEvent(self, event: QFocusEvent | None) -> None:  # noqa: N802 - Qt's name
+        """The frame goes."""
+        super().focusOutEvent(event)
         self.update()
 
     def set_playhead(self, position: int) -> None:
@@ -74,9 +117,9 @@ class Trio(QWidget):
         """Left and right of every word's column."""
         metrics = QFontMetricsF(reading_font(16))
         widths = [metrics.horizontalAdvance(w.text) + 14 for w in self._words]
-        room = self.width() - LEFT - 24
+        room = self.width() - self._left - 24
         scale = min(1.7, room / max(1.0, sum(widths)))
-        xs, x = [], LEFT
+        xs, x = [], self._left
         for width in widths:
             xs.append((x, x + width * scale))
             x += width * scale
@@ -110,6 +153,9 @@ class Trio(QWidget):
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         self._spots = []
+        if self.hasFocus():
+            painter.setPen(QPen(self._theme.color("quiet"), 1))
+            painter.drawRect(self.rect().adjusted(0, 0, -1, -1))
         if not self._words:
             painter.setFont(reading_font(16))
             painter.setPen(self._theme.color("quiet"))
@@ -123,19 +169,21 @@ class Trio(QWidget):
         scale = self.devicePixelRatioF()
         for word, (a, b) in zip(self._words, xs, strict=True):
             if word.from_take:
-                painter.fillRect(QRectF(a, 2, b - a, WORDS_H + 2 * (STRIP_H + GAP) - GAP), self._theme.color("chosen"))
+                painter.fillRect(QRectF(a, 2, b - a, self._words_h + 2 * (STRIP_H + GAP) - GAP), self._theme.color("chosen"))
             painter.setFont(reading_font(16))
             painter.setPen(self._theme.color("ink"))
-            painter.drawText(QRectF(a, 0, b - a, WORDS_H), Qt.AlignmentFlag.AlignCenter, word.text)
+            painter.drawText(QRectF(a, 0, b - a, self._words_h), Qt.AlignmentFlag.AlignCenter, word.text)
         for row, name in enumerate(("original", "result", "take")):
-            y = WORDS_H + row * (STRIP_H + GAP)
+            y = self._words_h + row * (STRIP_H + GAP)
             painter.setFont(control_font(12, strong=row == 1))
             painter.setPen(self._theme.color("ink" if row == 1 else "quiet"))
-            painter.drawText(QRectF(0, y, LEFT - 12, STRIP_H), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, name)
+            painter.drawText(
+                QRectF(0, y, self._left - 12, STRIP_H), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, name
+            )
             at, ts = self._knots(row, xs)
-            columns = self._columns[row]
-            if not at or columns is None:
+            if not at or self._columns is None:
                 continue
+            columns = self._columns[row]
             painter.fillRect(QRectF(at[0], y, at[-1] - at[0], STRIP_H), self._theme.color("strip"))
             edges: NDArray[np.float64] = np.interp(np.linspace(at[0], at[-1], round((at[-1] - at[0]) * scale) + 1), at, ts)
             draw_sound(painter, columns(np.maximum(edges, 0)), at[0], y, STRIP_H, self._theme, scale)

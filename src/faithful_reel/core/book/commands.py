@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from typing import ClassVar
 
 from faithful_reel.core.book.model import Book, ChapterState, Master, Recording
-from faithful_reel.core.collate.findings import Decision, Finding
+from faithful_reel.core.collate.findings import Decision, Finding, by_hand
 from faithful_reel.core.collate.names import Accepted, is_accepted, name_key
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.hear.ears import LANGUAGES
@@ -349,7 +349,7 @@ class PlaceHearing:
         kept += [  # what the editor noted or decided stays, whether the ear hears it again or not
             replace(old, id=next(free)) if old.id in taken else old
             for old in before.values()
-            if old.id.startswith("h") or old.decision is not Decision.OPEN or old.note
+            if by_hand(old) or old.decision is not Decision.OPEN or old.note
         ]
         kept.sort(key=lambda f: (f.start, f.word_index))
         findings = _with_accepted(kept, book.accepted)
@@ -372,9 +372,7 @@ def _with_kept(heard: Iterable[Finding], before: Iterable[Finding]) -> list[Find
         if nearest is not None:
             alike.remove(nearest)
         same.append((finding, nearest))
-    stays = [
-        old for alike in left.values() for old in alike if old.id.startswith("h") or old.decision is not Decision.OPEN or old.note
-    ]
+    stays = [old for alike in left.values() for old in alike if by_hand(old) or old.decision is not Decision.OPEN or old.note]
     taken = {old.id for _, old in same if old} | {old.id for old in stays}
     free = (name for n in itertools.count(1) if (name := f"k{n:04d}") not in taken)
     kept = [

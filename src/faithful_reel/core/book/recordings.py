@@ -11,6 +11,7 @@ import zipfile
 import zlib
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
+from enum import StrEnum
 from pathlib import Path
 from typing import Any
 
@@ -277,13 +278,20 @@ def hash_of(path: Path, watch: Watch | None = None, done: float = 0.0) -> str:
     return digest.hexdigest()
 
 
+class FaultKind(StrEnum):
+    """What is wrong with a recording's file."""
+
+    MISSING = "missing"
+    CHANGED = "changed"
+
+
 @dataclass(frozen=True, slots=True)
 class Fault:
     """A recording that is not as it was received."""
 
     recording: str
     name: str
-    kind: str
+    kind: FaultKind
 
 
 def faults(folder: Path, book: Book, *, hashes: bool = False, watch: Watch | None = None) -> list[Fault]:
@@ -300,11 +308,11 @@ def faults(folder: Path, book: Book, *, hashes: bool = False, watch: Watch | Non
             continue
         path = folder / "recordings" / recording.stored
         if not path.is_file():
-            found.append(Fault(recording.hash, recording.name, "missing"))
+            found.append(Fault(recording.hash, recording.name, FaultKind.MISSING))
         elif (recording.size and path.stat().st_size != recording.size) or (
             hashes and hash_of(path, watch, done) != (recording.file or recording.hash)
         ):
-            found.append(Fault(recording.hash, recording.name, "changed"))
+            found.append(Fault(recording.hash, recording.name, FaultKind.CHANGED))
     return found
 
 

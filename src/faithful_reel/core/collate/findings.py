@@ -90,6 +90,15 @@ class Finding:
     note: str = ""
 
 
+BY_HAND = "h"
+"""What the ids of findings by hand begin with."""
+
+
+def by_hand(finding: Finding) -> bool:
+    """Whether an editor noted a finding, and no ear."""
+    return finding.id.startswith(BY_HAND)
+
+
 def is_shown(finding: Finding) -> bool:
     """Whether a finding stands in the docket at first, and is not folded away."""
     return finding.confidence >= (SHOWN if finding.kind in READING else SURE)

@@ -7,9 +7,11 @@ import io
 from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import StrEnum
+from pathlib import Path
 
 from faithful_reel.core.collate.names import name_key
-from faithful_reel.core.files import harmless
+from faithful_reel.core.errors import FileProblem
+from faithful_reel.core.files import beside, harmless
 
 
 class State(StrEnum):
@@ -87,3 +89,24 @@ def call_sheet(pickups: Sequence[Pickup], titles: dict[str, str], rate: int, say
         told = (titles.get(pickup.chapter, ""), time, pickup.line, pickup.heard, spoken, pickup.note)
         writer.writerow([number, *map(harmless, told)])
     return out.getvalue()
+
+
+def write_call_sheet(
+    path: Path, pickups: Sequence[Pickup], titles: dict[str, str], rate: int, say: Sequence[tuple[str, str]] = ()
+) -> None:
+    """Write the call sheet as CSV, beside and renamed.
+
+    Raises
+    ------
+    FileProblem
+        It can not be written there; what was there before stays.
+    """
+    part = beside(path)
+    try:
+        part.write_text(call_sheet(pickups, titles, rate, say), encoding="utf-8")
+        part.replace(path)
+    except OSError as problem:
+        told = f"The call sheet {path.name} could not be written ({problem.strerror}). Choose another folder."
+        raise FileProblem(told) from problem
+    finally:
+        part.unlink(missing_ok=True)

@@ -11,6 +11,7 @@ class SimulatedCard:
 
     name = "simulated sound card"
     simulated = True
+    device = ""
 
     def __init__(self, rate: int, *, clock: Callable[[], float] = time.monotonic, buffer_s: float = 0.5) -> None:
         self.rate, self._clock = rate, clock

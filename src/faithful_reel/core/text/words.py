@@ -56,6 +56,15 @@ class Manuscript:
     left_out: tuple[Chapter, ...] = ()
 
 
+WORDS_AN_HOUR = 9200
+"""Of finished narration (common practice)."""
+
+
+def finished_s(words: int) -> float:
+    """How many seconds so many words will last when they are finished."""
+    return 3600 * words / WORDS_AN_HOUR
+
+
 LONGEST_WORD = 1_000
 """Letters: what is longer is no word, and would take for ever to compare."""
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 
 from faithful_reel.core.book.commands import EDITION, BookCommand, Decide, DecideSeveral, EditReel
 from faithful_reel.core.book.model import Book, ChapterState
-from faithful_reel.core.collate.findings import Decision, Evidence, Finding, Kind
+from faithful_reel.core.collate.findings import BY_HAND, Decision, Evidence, Finding, Kind
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.pickups.ledger import DONE, State
 from faithful_reel.core.reel.commands import ReelCommand
@@ -134,7 +134,7 @@ def _noted(chapter: ChapterState, text: Chapter, kind: Kind, written: range, spa
     start = source[1] if source and source[0] == chapter.recording else 0
     taken = {f.id for f in chapter.findings}
     return Finding(
-        id=next(name for n in itertools.count(1) if (name := f"h{n:04d}") not in taken),
+        id=next(name for n in itertools.count(1) if (name := f"{BY_HAND}{n:04d}") not in taken),
         kind=kind,
         written=" ".join(text.words[i].text for i in written),
         heard="",

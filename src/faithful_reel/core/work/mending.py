@@ -12,10 +12,10 @@ from faithful_reel.core.collate.findings import Decision, Finding, Kind
 from faithful_reel.core.collate.flaws import Flaw
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.pickups.ledger import Pickup
-from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, PutBackSound, ReelCommand, SetGain, ToneSource
+from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, MoveJoin, PutBackSound, ReelCommand, SetGain, ToneSource
 from faithful_reel.core.reel.reel import Piece, RoomTone
 from faithful_reel.core.text.words import Chapter
-from faithful_reel.core.units import Span
+from faithful_reel.core.units import Span, ratio
 from faithful_reel.core.work.timeline import Token, finding_spans
 
 Columns = Callable[[NDArray[np.float64]], NDArray[np.float32]]
@@ -46,6 +46,17 @@ def tone_of(book: Book, chapter: ChapterState) -> ToneSource:
         if tone is not None:
             return tone
     return ToneSource("", 0, 0)
+
+
+TONE_CREST = 3.0
+"""How far room tone's samples reach over its level (own rule): where the loupe draws it."""
+
+
+def tone_level(book: Book, chapter: ChapterState) -> float | None:
+    """The amplitude that a chapter's room tone stays under, full scale 1.0; None where nothing is recorded."""
+    if not chapter.recording:
+        return None
+    return TONE_CREST * ratio(book.recording(chapter.recording).noise_floor_db)
 
 
 def before_onset(columns: Columns, stop: int, start: int, rate: int) -> int:
@@ -190,3 +201,12 @@ def pickup_for(chapter: ChapterState, text: Chapter, finding: Finding) -> Pickup
         stop=finding.stop,
         note=finding.note,
     )
+
+
+def join_moved(chapter: ChapterState, position: int, by: int) -> MoveJoin | None:
+    """The edit that moves the join nearest to a position by `by` samples; None where the chapter has none."""
+    if chapter.reel is None or len(chapter.reel.lanes[0].segments) < 2:
+        return None
+    starts = chapter.reel.lanes[0].starts()[1:-1]
+    nearest = min(range(len(starts)), key=lambda i: abs(starts[i] - position))
+    return MoveJoin(nearest + 1, by)

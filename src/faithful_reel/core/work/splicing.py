@@ -216,6 +216,17 @@ def in_place(
     )
 
 
+def recording_reel(book: Book, recording: str) -> Reel:
+    """A whole recording of a book as a reel."""
+    return Reel((Lane("original", (Piece(recording, 0, book.recording(recording).length),)),))
+
+
+def take_reel(book: Book, take: Take) -> Reel:
+    """The recording that a take is in, as a reel: as far as it is known to last, in books of which it was lost to its end."""
+    known = next((r.length for r in book.recordings if r.hash == take.recording), take.stop + round(EDGE_S * book.rate))
+    return Reel((Lane("take", (Piece(take.recording, 0, known),)),))
+
+
 def placed_joins(reel: Reel) -> tuple[int, ...]:
     """Where pieces meet in the voice lane, leaving out splits without a crossfade."""
     lane = reel.lanes[0]

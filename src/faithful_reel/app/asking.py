@@ -1,0 +1,62 @@
+"""Questions for files and folders: the last folder is remembered, and a suffix is added where none was typed."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PyQt6.QtWidgets import QFileDialog, QWidget
+
+from faithful_reel.app.settings import Settings, text
+from faithful_reel.core.audio import files
+from faithful_reel.core.text import manuscript
+
+MANUSCRIPTS = f"Manuscripts ({' '.join('*' + s for s in manuscript.SUFFIXES)})"
+SOUNDS = f"Sound ({' '.join('*' + s for s in files.SUFFIXES)});;All files (*)"
+
+
+class Asking:
+    """Asks for files in dialogs over a window; None where the user thought better of it."""
+
+    def __init__(self, parent: QWidget | None, settings: Settings) -> None:
+        self.parent, self._settings = parent, settings
+
+    def _start(self) -> str:
+        folder = text(self._settings, "files/folder", str(Path.home()))
+        return folder if Path(folder).is_dir() else str(Path.home())
+
+    def _kept(self, path: str) -> Path | None:
+        if not path:
+            return None
+        self._settings.setValue("files/folder", str(Path(path).parent))
+        return Path(path)
+
+    def file(self, title: str, kinds: str) -> Path | None:
+        """A file that is there."""
+        return self._kept(QFileDialog.getOpenFileName(self.parent, title, self._start(), kinds)[0])
+
+    def several(self, title: str, kinds: str) -> list[Path]:
+        """Files that are there."""
+        paths, _ = QFileDialog.getOpenFileNames(self.parent, title, self._start(), kinds)
+        if paths:
+            self._kept(paths[0])
+        return [Path(p) for p in paths]
+
+    def new_file(self, title: str, name: str, kinds: str) -> tuple[Path, str] | None:
+        """A file to write, and the kind that was chosen for it; `name` is proposed."""
+        proposed = name if Path(name).is_absolute() else f"{self._start()}/{name}"
+        path, kind = QFileDialog.getSaveFileName(self.parent, title, proposed, kinds)
+        kept = self._kept(path)
+        return (kept, kind) if kept else None
+
+    def folder(self, title: str) -> Path | None:
+        """A folder that is there."""
+        path = QFileDialog.getExistingDirectory(self.parent, title, self._start())
+        if not path:
+            return None
+        self._settings.setValue("files/folder", path)
+        return Path(path)
+
+
+def with_suffix(path: Path, suffix: str) -> Path:
+    """The path, with a suffix where it has none."""
+    return path if path.suffix else path.with_name(path.name + suffix)
