@@ -20,6 +20,7 @@ import numpy as np
 from PyQt6.QtCore import QSettings, QTimer
 from PyQt6.QtWidgets import QApplication
 
+from faithful_reel.app.main import calm_collector
 from faithful_reel.app.theme import load_fonts
 from faithful_reel.app.widgets.turns import OWN_TURN_MS
 from faithful_reel.app.wiring import open_window
@@ -130,6 +131,7 @@ def main() -> None:
     app.processEvents()
     window.grab()
     figures["window_ms"] = 1000 * (time.perf_counter() - t)
+    calm_collector()  # as the program does
     window.bench.open_chapter("c1")
     window.galley.setFocus()
     app.processEvents()

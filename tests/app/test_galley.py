@@ -242,6 +242,16 @@ def test_day_and_night_draw_differently_and_sharp_at_any_scale(galley):
         assert painted(galley, 0).width() == round(galley.viewport().width() * scale)
 
 
+def test_a_page_with_the_focus_and_a_playhead_is_still_paper(galley):
+    galley.setFocus()
+    galley.set_playhead(galley.content.cells[3].start)
+    image = seen(galley)
+    paper = sum(
+        image.pixel(x, y) == DAY.color("page").rgb() for x in range(0, image.width(), 7) for y in range(0, image.height(), 7)
+    )
+    assert paper > 0.4 * (image.width() // 7) * (image.height() // 7)
+
+
 def test_an_empty_page_says_why(galley):
     galley.set_content(GalleyContent())
     galley.set_empty_text("Bring in the manuscript.")

@@ -7,10 +7,10 @@ from dataclasses import dataclass
 
 from PyQt6.QtCore import QAbstractTableModel, QModelIndex, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QFont
-from PyQt6.QtWidgets import QComboBox, QDockWidget, QHBoxLayout, QHeaderView, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QDockWidget, QHBoxLayout, QHeaderView, QVBoxLayout, QWidget
 
 from faithful_reel.app.theme import DAY, Theme
-from faithful_reel.app.widgets.parts import button, label
+from faithful_reel.app.widgets.parts import Choice, button, label
 from faithful_reel.app.widgets.tables import RowView
 from faithful_reel.app.workbench import Workbench
 from faithful_reel.core.book.store import Step
@@ -151,7 +151,7 @@ class HistoryPane(QDockWidget):
             across.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
             for column, width in ((1, 84), (2, 78), (3, 48)):
                 across.resizeSection(column, width)
-        self.chapters = QComboBox()
+        self.chapters = Choice()
         self.chapters.setAccessibleName("Whose steps")
         self.chapters.activated.connect(self._chapter_chosen)
         self.go = button("Go to this step", tip="The later steps are kept and can be gone to again")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cache, lru_cache
 from importlib import resources
 from pathlib import Path
 
@@ -14,6 +15,11 @@ from faithful_reel.core.collate.findings import Decision
 ASSETS = Path(str(resources.files("faithful_reel") / "assets"))
 READING = "Literata"
 CONTROLS = "Inter"
+
+
+@cache
+def _color(code: str) -> QColor:
+    return QColor(code)
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,7 +43,7 @@ class Theme:
 
     def color(self, role: str) -> QColor:
         """The colour of a role."""
-        return QColor(getattr(self, role))
+        return _color(getattr(self, role))
 
     def pencil(self, decision: Decision) -> QColor:
         """The editor's pencil of a decision."""
@@ -93,19 +99,20 @@ def scale_of_letters() -> float:
 
 
 def reading_font(size: float, *, italic: bool = False, strong: bool = False) -> QFont:
-    """The serif face of the manuscript; `size` in pixels as drawn, followed by the system's letters."""
-    font = QFont(READING)
-    font.setPointSizeF(size * POINTS * scale_of_letters())
-    font.setItalic(italic)
-    if strong:
-        font.setWeight(QFont.Weight.DemiBold)
-    return font
+    """The serif face of the manuscript; `size` in pixels as drawn, followed by the system's letters.  Not to be changed."""
+    return _font(READING, size * POINTS * scale_of_letters(), italic, strong, False)
 
 
 def control_font(size: float, *, strong: bool = False, figures: bool = False) -> QFont:
-    """The sans face of controls, as large as `reading_font`; `figures` makes all digits equally wide."""
-    font = QFont(CONTROLS)
-    font.setPointSizeF(size * POINTS * scale_of_letters())
+    """The sans face of controls, as large as `reading_font`; `figures` makes all digits equally wide.  Not to be changed."""
+    return _font(CONTROLS, size * POINTS * scale_of_letters(), False, strong, figures)
+
+
+@lru_cache(maxsize=256)
+def _font(face: str, points: float, italic: bool, strong: bool, figures: bool) -> QFont:  # noqa: FBT001 - a key
+    font = QFont(face)
+    font.setPointSizeF(points)
+    font.setItalic(italic)
     if strong:
         font.setWeight(QFont.Weight.DemiBold)
     if figures:
@@ -164,6 +171,11 @@ def style_sheet(t: Theme) -> str:
     QToolTip {{ background: {t.page}; color: {t.ink}; border: 1px solid {t.hairline}; padding: 3px; }}
     QProgressBar {{ background: {t.strip}; border: 1px solid {t.hairline}; border-radius: 3px; text-align: center; max-height: 14px; font-size: {11 * points:.2f}pt; }}
     QProgressBar::chunk {{ background: {t.lit}; }}
+    QSlider::groove:horizontal {{ height: 3px; background: {t.hairline}; border-radius: 1px; }}
+    QSlider::sub-page:horizontal {{ height: 3px; background: {t.quiet}; border-radius: 1px; }}
+    QSlider::handle:horizontal {{ width: 7px; margin: -6px 0; background: {t.ink}; border-radius: 1px; }}
+    QSlider:focus {{ border: 1px solid {t.ink}; border-radius: 2px; }}
+    QListView:focus {{ border: 1px solid {t.quiet}; }}
     QSplitter::handle {{ background: {t.hairline}; }}
     QCheckBox {{ spacing: 6px; }}
     QCheckBox::indicator {{ width: 13px; height: 13px; border: 1px solid {t.quiet}; border-radius: 2px; background: {t.page}; }}

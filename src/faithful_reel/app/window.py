@@ -6,12 +6,10 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from PyQt6.QtCore import QEvent, QObject, QSettings, QSize, Qt, QTimer
-from PyQt6.QtGui import QCloseEvent, QKeyEvent
+from PyQt6.QtCore import QSettings, QSize, Qt, QTimer
+from PyQt6.QtGui import QCloseEvent
 from PyQt6.QtWidgets import (
-    QAbstractButton,
     QApplication,
-    QComboBox,
     QHBoxLayout,
     QMainWindow,
     QMenu,
@@ -56,7 +54,6 @@ NOTICE_MS = 12_000
 TITLE_BAR = 44
 """Left free for the title bar that the desktop puts on the window, in pixels."""
 SMALLEST = QSize(800, 480)
-PRESSES = (Qt.Key.Key_Space, Qt.Key.Key_Return, Qt.Key.Key_Enter)
 
 
 @dataclass(frozen=True, slots=True)
@@ -119,9 +116,6 @@ class Window(QMainWindow):
         self._desk_changed()
         self.refresh()
         self.galley.setFocus()
-        application = QApplication.instance()
-        if application is not None:
-            application.installEventFilter(self)
 
     def _fitting(self, wanted: QSize) -> QSize:
         """A size with which the whole window, its title bar included, is on the screen."""
@@ -325,27 +319,6 @@ class Window(QMainWindow):
             return ""
         focus = QApplication.focusWidget()
         return self.panels[self.desks.current].why_not(act.name, finding=act.on is On.FINDING, by_key=by_key, focus=focus)
-
-    def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:  # noqa: N802 - Qt's name
-        """Space and Enter press the button that has the frame, whatever acts have these keys; letters choose in a box."""
-        kind = event.type() if event is not None else None
-        if kind is QEvent.Type.ShortcutOverride and isinstance(event, QKeyEvent):
-            plain = not event.modifiers() & ~(Qt.KeyboardModifier.ShiftModifier | Qt.KeyboardModifier.KeypadModifier)
-            pressed = event.key() in PRESSES and isinstance(watched, QAbstractButton | QComboBox)
-            if plain and (pressed or (isinstance(watched, QComboBox) and bool(event.text().strip()))):
-                event.accept()
-        elif kind is QEvent.Type.KeyPress and isinstance(event, QKeyEvent):
-            enter = (
-                event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter)
-                and not event.modifiers() & ~Qt.KeyboardModifier.KeypadModifier
-            )
-            if enter and isinstance(watched, QAbstractButton) and watched.window() is self:
-                watched.click()
-                return True
-            if enter and isinstance(watched, QComboBox) and watched.window() is self:
-                watched.showPopup()
-                return True
-        return super().eventFilter(watched, event)
 
     def next_part(self, by: int) -> None:
         """Give the keys to the next part of the window: contents, desk, side, loupe, foot, names of the desks."""

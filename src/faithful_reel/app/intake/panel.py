@@ -7,7 +7,6 @@ from pathlib import Path
 from PyQt6.QtCore import QSize, Qt
 from PyQt6.QtGui import QDragEnterEvent, QDropEvent
 from PyQt6.QtWidgets import (
-    QComboBox,
     QDialog,
     QGridLayout,
     QHBoxLayout,
@@ -21,7 +20,7 @@ from faithful_reel.app.intake.dialogs import ReimportDialog
 from faithful_reel.app.intake.picture import RecordingPicture
 from faithful_reel.app.intake.presenter import IntakePresenter, Way, health
 from faithful_reel.app.theme import DAY, Theme
-from faithful_reel.app.widgets.parts import ActButton, Desk, button, label
+from faithful_reel.app.widgets.parts import ActButton, Choice, Desk, button, label
 from faithful_reel.app.widgets.tables import Table
 from faithful_reel.core.book.model import Recording
 from faithful_reel.core.units import SILENT_DB, Span, clock
@@ -185,7 +184,7 @@ class IntakePanel(Desk):
         ]  # fmt: skip
         self.chapters.fill(rows, keys=[c.id for c in book.chapters])
         for row, chapter in enumerate(book.chapters):
-            combo = QComboBox()
+            combo = Choice()
             combo.setAccessibleName(f"Recording of {chapter.title}")
             combo.setToolTip("Which recording reads this chapter")
             combo.addItem("no recording yet", "")
@@ -293,7 +292,7 @@ class IntakePanel(Desk):
 
     def _paired(self) -> None:
         combo = self.sender()
-        if isinstance(combo, QComboBox):
+        if isinstance(combo, Choice):
             self._presenter.pair(str(combo.property("chapter")), str(combo.currentData() or ""))
 
     def _review(self, found: Reimport, name: str) -> None:

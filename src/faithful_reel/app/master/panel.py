@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from PyQt6.QtGui import QColor
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout
+from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout
 
 from faithful_reel.app.master.presenter import DUE, MasterPresenter, MasterState
 from faithful_reel.app.theme import DAY, Theme
 from faithful_reel.app.widgets.meters import EvennessPlot
-from faithful_reel.app.widgets.parts import ActButton, Desk, label
+from faithful_reel.app.widgets.parts import ActButton, Choice, Desk, label
 from faithful_reel.app.widgets.tables import Table
 from faithful_reel.core.book.model import Master
 from faithful_reel.core.measure.profile import load_profile, profile_names
@@ -50,7 +50,7 @@ class MasterPanel(Desk):
         self.table.itemSelectionChanged.connect(self._chosen)
         self.table.columns(stretch=0)
         self.table.menu_acts = ("master.this", "master.hear_before", "master.hear_after")
-        self.profile, self.format = QComboBox(), QComboBox()
+        self.profile, self.format = Choice(), Choice()
         self.profile.setAccessibleName("Delivery profile")
         self.profile.addItems(profile_names())
         self.profile.setCurrentText(presenter.profile)

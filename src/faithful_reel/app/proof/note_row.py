@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QKeySequence, QShortcut
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QWidget
 
 from faithful_reel.app.proof.docket import kind_words
 from faithful_reel.app.proof.presenter import ProofPresenter
-from faithful_reel.app.widgets.parts import button, label
+from faithful_reel.app.widgets.parts import Choice, button, label
 from faithful_reel.core.collate.findings import Kind
 from faithful_reel.core.units import Span
 
@@ -22,7 +22,7 @@ class NoteRow(QWidget):
         self._presenter, self._back_to = presenter, back_to
         self._words: tuple[int, int] | None = None
         self._sound: Span | None = None
-        self.kind = QComboBox()
+        self.kind = Choice()
         self.kind.setAccessibleName("Kind of finding")
         for kind in Kind:
             self.kind.addItem(kind_words(kind), kind)

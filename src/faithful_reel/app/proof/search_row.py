@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QKeySequence, QShortcut
-from PyQt6.QtWidgets import QApplication, QCheckBox, QHBoxLayout, QLineEdit, QWidget
+from PyQt6.QtWidgets import QApplication, QHBoxLayout, QLineEdit, QWidget
 
 from faithful_reel.app.proof.presenter import ProofPresenter
 from faithful_reel.app.widgets.galley import Galley
-from faithful_reel.app.widgets.parts import button, label
+from faithful_reel.app.widgets.parts import Check, button, label
 
 
 class SearchRow(QWidget):
@@ -23,7 +23,7 @@ class SearchRow(QWidget):
         self.wanted = QLineEdit()
         self.wanted.setAccessibleName("Find words")
         self.wanted.setPlaceholderText("find words; p 12 goes to a page, 0:03:20 to a time")
-        self.in_heard = QCheckBox("in what was heard")
+        self.in_heard = Check("in what was heard")
         self.before, self.after = (
             button("Before", tip="The place before (Shift+Enter)"),
             button("Next", tip="The next place (Enter)"),

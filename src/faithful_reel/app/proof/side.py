@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
 
 from faithful_reel.app.proof.card import Card
 from faithful_reel.app.proof.docket import Docket, Key, kind_words
 from faithful_reel.app.proof.presenter import ProofPresenter, Sieve
-from faithful_reel.app.widgets.parts import ActButton, label
+from faithful_reel.app.widgets.parts import ActButton, Check, Choice, label
 from faithful_reel.core.book.model import ChapterState
 from faithful_reel.core.collate.findings import Decision, Kind
 from faithful_reel.core.memo import Seen
@@ -23,18 +23,18 @@ class DocketSide(QWidget):
         self._presenter = presenter
         self._seen, self._fate = Seen(), Seen()
         self.count = label("Docket", "heading")
-        self.unfold = QCheckBox("folded")
+        self.unfold = Check("folded")
         self.unfold.setToolTip("Show what the ear is not sure of, and kinds that are switched off (D)")
         self.unfold.toggled.connect(self._unfolded)
         head = QHBoxLayout()
         head.addWidget(self.count)
         head.addStretch()
         head.addWidget(self.unfold)
-        self.kinds, self.decisions, self.order = QComboBox(), QComboBox(), QComboBox()
-        self.sure, self.scope = QComboBox(), QComboBox()
+        self.kinds, self.decisions, self.order = Choice(), Choice(), Choice()
+        self.sure, self.scope = Choice(), Choice()
         sieve = QGridLayout()
         sieve.setSpacing(4)
-        rows: list[tuple[QComboBox, str, list[tuple[str, object]]]] = [
+        rows: list[tuple[Choice, str, list[tuple[str, object]]]] = [
             (self.kinds, "Kind of finding", [("all kinds", None), *((kind_words(k), k) for k in Kind)]),
             (self.decisions, "Decision", [("all states", None), *((d.value, d) for d in Decision)]),
             (self.scope, "Chapters", [("chapter", False), ("book", True)]),
@@ -47,7 +47,7 @@ class DocketSide(QWidget):
             combo.setAccessibleName(name)
             combo.setToolTip(f"{name}: which findings the docket shows, and how")
             combo.setMinimumContentsLength(5)
-            combo.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+            combo.setSizeAdjustPolicy(Choice.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
             combo.activated.connect(self._filtered)
             sieve.addWidget(combo, place // 3, place % 3)
         self.card = Card(presenter)

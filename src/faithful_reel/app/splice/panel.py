@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from PyQt6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QHBoxLayout, QVBoxLayout
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QVBoxLayout
 
 from faithful_reel.app.splice.presenter import SplicePresenter
 from faithful_reel.app.theme import Theme, scale_of_letters
-from faithful_reel.app.widgets.parts import ActButton, Desk, label
+from faithful_reel.app.widgets.parts import ActButton, Check, Choice, Desk, label
 from faithful_reel.app.widgets.tables import Table
 from faithful_reel.app.widgets.trio import Trio, TrioBoundary
 from faithful_reel.core.pickups.ledger import DONE, Pickup, State
@@ -18,6 +19,7 @@ from faithful_reel.core.splice.seam import likeness
 from faithful_reel.core.work.splicing import InPlace, Preview
 
 SHOWN_PROPOSALS = 4
+SEAM_ROWS = 3
 IN_WORDS = {
     State.SPLICED: "The take is in: this is how it stands in the chapter. Hear it in context, then pass it.",
     State.PASSED: "The take is in, and passed.",
@@ -44,13 +46,13 @@ class SplicePanel(Desk):
         self.rows.menu_acts = ("splice.hear_before", "splice.hear_after", "splice.hear_context", "splice.place", "splice.pass")
         self.trio = Trio()
         self.trio.boundary_clicked.connect(self._boundary_clicked)
-        self.entering, self.leaving = QComboBox(), QComboBox()
+        self.entering, self.leaving = Choice(), Choice()
         for combo, name in ((self.entering, "Boundary where the take begins"), (self.leaving, "Boundary where the take ends")):
             combo.setAccessibleName(name)
             combo.setToolTip(name + ", best first")
             combo.setMinimumWidth(250)
             combo.activated.connect(self._proposals_chosen)
-        self.match_level = QCheckBox("match the level")
+        self.match_level = Check("match the level")
         self.match_level.setChecked(True)
         self.match_level.setToolTip("Bring the take's voice to the level of the chapter's")
         self.match_level.toggled.connect(self._level_matched)
@@ -62,11 +64,10 @@ class SplicePanel(Desk):
         self.place, self.passed = ActButton("Put the take in", "splice.place"), ActButton("Pass", "splice.pass")
         self.seam = Table(["Seam", "Level step", "Floor step", "Tone step", "Click", ""], "The joins in figures", sortable=False)
         self.seam.columns(stretch=5)
-        upright, across = self.seam.verticalHeader(), self.seam.horizontalHeader()
-        height = round(23 * scale_of_letters())
-        if upright is not None and across is not None:
-            upright.setDefaultSectionSize(height)
-            self.seam.setFixedHeight(3 * height + across.sizeHint().height() + 4)
+        upright = self.seam.verticalHeader()
+        if upright is not None:
+            upright.setDefaultSectionSize(round(23 * scale_of_letters()))
+        self.seam.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.hint = label("", "quiet", wrap=True)
         grid = QGridLayout()
         grid.addWidget(label("begins", "quiet"), 0, 0)
@@ -157,6 +158,9 @@ class SplicePanel(Desk):
                     )
                 )
         self.seam.fill(rows)
+        across, upright = self.seam.horizontalHeader(), self.seam.verticalHeader()
+        if across is not None and upright is not None:  # three rows, whatever the letters' size
+            self.seam.setFixedHeight(across.sizeHint().height() + SEAM_ROWS * upright.defaultSectionSize() + 2)
 
     def _show_trio(self, pickup: Pickup | None, preview: Preview | None, placed: InPlace | None) -> None:
         columns = self._presenter.columns()

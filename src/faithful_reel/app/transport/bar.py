@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QSizePolicy, QSlider, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QLabel, QSizePolicy, QSlider, QWidget
 
 from faithful_reel.app.sound import Player, devices
 from faithful_reel.app.theme import Theme, scale_of_letters
 from faithful_reel.app.transport.presenter import LEADS_S, SOFTEST_DB, SPEEDS, Transport
 from faithful_reel.app.widgets.meters import Meter
-from faithful_reel.app.widgets.parts import ActButton, label
+from faithful_reel.app.widgets.parts import ActButton, Choice, label
 from faithful_reel.core.units import clock
 
 SIMULATED = "no sound device: simulated sound card"
@@ -24,12 +24,12 @@ class TransportBar(QWidget):
         self._transport, self._player = transport, player
         self.play = ActButton("Play", "play.toggle")
         self.play.setMinimumWidth(round(64 * scale_of_letters()))
-        self.speed = QComboBox()
+        self.speed = Choice()
         self.speed.setAccessibleName("Speed")
         for value in SPEEDS:
             self.speed.addItem(f"{value:.2f} ×", value)
         self.speed.activated.connect(self._speed_chosen)
-        self.lead = QComboBox()
+        self.lead = Choice()
         self.lead.setAccessibleName("Lead-in")
         self.lead.setToolTip("How long before a spot the sound starts")
         for seconds in LEADS_S:
@@ -47,7 +47,7 @@ class TransportBar(QWidget):
         self.volume.setFixedWidth(72)
         self.volume.setAccessibleName("Volume")
         self.volume.valueChanged.connect(self._volume_set)
-        self.device = QComboBox()
+        self.device = Choice()
         self.device.setAccessibleName("Sound device")
         self.device.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
         self.device.setMinimumWidth(60)

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import html
-from typing import Protocol
+from typing import TYPE_CHECKING, Protocol
 
-from PyQt6.QtCore import QSize, Qt
-from PyQt6.QtGui import QAction, QPainter, QPaintEvent, QResizeEvent
-from PyQt6.QtWidgets import QFrame, QLabel, QPushButton, QWidget
+from PyQt6.QtCore import QEvent, QSize, Qt
+from PyQt6.QtGui import QAction, QKeyEvent, QPainter, QPaintEvent, QResizeEvent
+from PyQt6.QtWidgets import QCheckBox, QComboBox, QFrame, QLabel, QPushButton, QWidget
 
 from faithful_reel.app.theme import Theme
 
@@ -85,9 +85,65 @@ def tip(text: str) -> str:
     return f"<p>{html.escape(text)}</p>" if "<" in text else text
 
 
-def button(text: str, name: str = "", tip: str = "") -> QPushButton:
+PRESSES = frozenset({Qt.Key.Key_Space, Qt.Key.Key_Return, Qt.Key.Key_Enter})
+_Base = QWidget if TYPE_CHECKING else object
+
+
+class Pressed(_Base):  # type: ignore[misc, valid-type]  # a mixin: Qt's classes can not be mixed with one another
+    """Takes the keys that press it for itself, whatever acts have them: Space and Enter; a box letters as well."""
+
+    letters = False
+
+    def event(self, event: QEvent | None) -> bool:
+        """What is accepted here does not go to the acts."""
+        if event is not None and event.type() is QEvent.Type.ShortcutOverride and isinstance(event, QKeyEvent):
+            plain = not event.modifiers() & ~(Qt.KeyboardModifier.ShiftModifier | Qt.KeyboardModifier.KeypadModifier)
+            if plain and (event.key() in PRESSES or (self.letters and bool(event.text().strip()))):
+                event.accept()
+                return True
+        return bool(super().event(event))
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:  # noqa: N802 - Qt's name
+        """Enter does what Space does."""
+        if event is not None and event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+            self.press()
+        else:
+            super().keyPressEvent(event)
+
+    def press(self) -> None:
+        """As a click."""
+        raise NotImplementedError
+
+
+class Button(Pressed, QPushButton):
     """A push button."""
-    made = QPushButton(text)
+
+    def press(self) -> None:
+        """As a click."""
+        self.click()
+
+
+class Check(Pressed, QCheckBox):
+    """A box to check."""
+
+    def press(self) -> None:
+        """As a click."""
+        self.click()
+
+
+class Choice(Pressed, QComboBox):
+    """A box to choose in."""
+
+    letters = True
+
+    def press(self) -> None:
+        """Open the list."""
+        self.showPopup()
+
+
+def button(text: str, name: str = "", tip: str = "") -> Button:
+    """A push button."""
+    made = Button(text)
     made.setObjectName(name)
     made.setToolTip(tip)
     made.setAccessibleName(text)
@@ -101,7 +157,7 @@ class ActSource(Protocol):
     def tip(self, act_id: str) -> str: ...
 
 
-class ActButton(QPushButton):
+class ActButton(Button):
     """A button that does an act: its tooltip is the act's, with the key as it is now."""
 
     def __init__(self, text: str, act: str, name: str = "") -> None:

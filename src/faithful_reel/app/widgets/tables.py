@@ -115,6 +115,7 @@ class Rows(_Base):  # type: ignore[misc, valid-type]  # a mixin: Qt's classes ca
         if port is not None and self.hasFocus():
             painter = QPainter(port)
             painter.setPen(QPen(self.palette().color(QPalette.ColorRole.Text), 1))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.drawRect(port.rect().adjusted(0, 0, -1, -1))
 
 

@@ -10,10 +10,14 @@ OWN_TURN_MS = 1
 """At 0 a timer is one more event of the turn that starts it."""
 
 
-def own_turn(parent: QObject, work: Callable[[], object]) -> QTimer:
-    """A timer that, when it is started, does some work once in the next turn."""
+IDLE_MS = 8
+"""After so long without a start it is nobody's turn."""
+
+
+def own_turn(parent: QObject, work: Callable[[], object], after_ms: int = OWN_TURN_MS) -> QTimer:
+    """A timer that does some work once: in the turn after it is started, or after a while without another start."""
     timer = QTimer(parent)
     timer.setSingleShot(True)
-    timer.setInterval(OWN_TURN_MS)
+    timer.setInterval(after_ms)
     timer.timeout.connect(work)
     return timer

@@ -259,40 +259,39 @@ class Setting:
 
     # --- one paragraph --------------------------------------------------------------------------------------------
 
-    def _wide(self, cell: Cell) -> float:
-        """How much room a word takes: its letters, or its sound where seconds are to be wide."""
-        face = Face.HEADING if cell.heading else Face.EXTRA if cell.extra else Face.TEXT
-        key = (cell.text, face)
-        width = self._widths.get(key)
-        if width is None:
-            width = self._widths[key] = self._width_of(cell.text, face)
-        spoken = self.measures.wide * (cell.stop - cell.start) / self.content.rate if cell.start >= 0 else 0.0
-        return max(width, spoken)
-
     def _set(self, block: Block) -> None:
         """Set the lines of one paragraph."""
-        m, cells, rate, following = self.measures, self.content.cells, self.content.rate, self._following
-        right = self.width - m.right
+        m, cells, rate, widths = self.measures, self.content.cells, self.content.rate, self._widths
+        following = self._following[block.first : block.stop].tolist()
+        left, right, space, pps = m.left, self.width - m.right, m.space, m.wide
+        widest, per_second = max(84.0, 0.6 * pps), max(48.0, pps)
+        heading, extra, plain = Face.HEADING, Face.EXTRA, Face.TEXT
         line = Line(block.first)
-        x = m.left + (22.0 * m.scale if block.first and not cells[block.first].heading else 0.0)
+        x = left + (22.0 * m.scale if block.first and not cells[block.first].heading else 0.0)
         stop = 0
         for index in range(block.first, block.stop):
             cell = cells[index]
-            size = self._wide(cell)
+            heard = cell.start >= 0
+            face = heading if cell.heading else extra if cell.extra else plain
+            size = widths.get((cell.text, face))
+            if size is None:
+                size = widths[cell.text, face] = self._width_of(cell.text, face)
+            if pps and heard:
+                size = max(size, pps * (cell.stop - cell.start) / rate)
             if line.cells and x + size > right:
-                self._close(block, line, x, float(following[index - 1]), stop)
+                self._close(block, line, x, following[index - 1 - block.first], stop)
                 line = Line(index)
-                x = m.left
+                x = left
             line.heading = line.heading or cell.heading
             if x + size > right:
                 line, x = self._set_long(block, line, x, cell)
             else:
                 x = self._place(line, cell, index, x, size)
-            stop = cell.stop if cell.start >= 0 else stop
-            gap = max(0.0, float(following[index] - stop) / rate) if cell.stop >= 0 else 0.0
-            x += m.space + min(max(84.0, 0.6 * m.wide), max(0.0, gap - 0.08) * max(48.0, m.wide))
+            stop = cell.stop if heard else stop
+            gap = (following[index - block.first] - stop) / rate if cell.stop >= 0 else 0.0
+            x += space + (min(widest, (gap - 0.08) * per_second) if gap > 0.08 else 0.0)
         if line.cells:
-            self._close(block, line, x, float(following[block.stop - 1]), stop)
+            self._close(block, line, x, following[-1], stop)
 
     def _place(self, line: Line, cell: Cell, index: int, x: float, size: float) -> float:
         """Put a word on a line; where it ends."""

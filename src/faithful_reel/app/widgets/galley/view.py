@@ -14,7 +14,7 @@ from faithful_reel.app.theme import Theme, control_font, reading_font, scale_of_
 from faithful_reel.app.widgets.galley.content import GalleyContent
 from faithful_reel.app.widgets.galley.lines import Lines
 from faithful_reel.app.widgets.galley.setting import Face, Line, Measures, Setting, Widths
-from faithful_reel.app.widgets.turns import own_turn
+from faithful_reel.app.widgets.turns import IDLE_MS, own_turn
 
 SLICE_S = 0.012
 """How long a turn sets paragraphs whose words only moved in time."""
@@ -64,7 +64,7 @@ class Page(QAbstractScrollArea):
         self._stale_timer = QTimer(self)
         self._stale_timer.timeout.connect(self._set_some)
         self._paint_timer = own_turn(self, self._paint_all)
-        self._ahead_timer = own_turn(self, self._draw_ahead)
+        self._ahead_timer = own_turn(self, self._draw_ahead, IDLE_MS)
 
     # --- content --------------------------------------------------------------------------------------------------
 
@@ -338,12 +338,13 @@ class Page(QAbstractScrollArea):
         else:
             first = max(0, self.line_under(event.rect().top()))
             last = min(self.lines - 1, self.line_under(event.rect().bottom()))
-            scale, whole = self.devicePixelRatioF(), True
+            scale, width, whole, line_h = self.devicePixelRatioF(), port.width(), True, self.line_height
+            top = self.y_of(0)
             self.drawing.begin_turn()
             for number in range(first, last + 1):
-                y = self.y_of(number)
+                y = top + number * line_h
                 self._paint_under(painter, number, y)
-                picture, fresh = self.drawing.picture(number, port.width(), scale)
+                picture, fresh = self.drawing.picture(number, width, scale)
                 whole = whole and fresh
                 if picture is not None:
                     painter.drawPixmap(QPointF(0, y), picture)
@@ -355,6 +356,7 @@ class Page(QAbstractScrollArea):
                 self._ahead_timer.start()
         if self.hasFocus():
             painter.setPen(QPen(self.theme.color("quiet"), 1))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.drawRect(port.rect().adjusted(0, 0, -1, -1))
 
     def _draw_ahead(self) -> None:
@@ -377,8 +379,9 @@ class Page(QAbstractScrollArea):
         painter.drawText(box, flags, self._empty)
 
     def _paint_under(self, painter: QPainter, number: int, y: float) -> None:
-        m, theme, line = self.setting.measures, self.theme, self.setting.lines[number]
-        current = next((k for k in self.drawing.marks_at.get(number, ()) if k.id == self._current), None)
+        m, theme, line = self.setting.measures, self.drawing.theme, self.setting.lines[number]
+        marks = self.drawing.marks_at.get(number)
+        current = next((k for k in marks if k.id == self._current), None) if marks and self._current else None
         if current:
             cells = set(self.setting.cells_of(current))
             for index, a, b in line.placed():
@@ -422,10 +425,10 @@ class Page(QAbstractScrollArea):
     def _paint_time(self, painter: QPainter, line: Line, y: float) -> None:
         if not line.ts:
             return
-        m = self.setting.measures
+        m, setting = self.setting.measures, self.setting
         painter.setFont(control_font(11, figures=True))
-        painter.setPen(self.theme.color("quiet"))
-        seconds = (line.at + line.ts[0]) / self.content.rate
+        painter.setPen(self.drawing.theme.color("quiet"))
+        seconds = (line.at + line.ts[0]) / setting.content.rate
         text = f"{int(seconds // 3600)}:{int(seconds // 60) % 60:02d}:{seconds % 60:04.1f}"
         box = QRectF(0, y + m.text_h, m.left - 14, m.strip_h)
         painter.drawText(box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, text)
@@ -443,15 +446,17 @@ class Page(QAbstractScrollArea):
 
     def _paint_place(self, painter: QPainter, line: Line, y: float) -> None:
         """Where a page begins, its number in the margin; where a scene ends, three dots under the line."""
-        content, m, written = self.content, self.setting.measures, self.setting.written
-        first, last = written[line.first], written[line.stop - 1]
-        begins = bisect_left(content.pages, (first,))
-        if begins < len(content.pages) and content.pages[begins][0] <= last and not line.continues:
+        content, m, written = self.setting.content, self.setting.measures, self.setting.written
+        begins = bisect_left(content.pages, (written[line.first],)) if content.pages else 0
+        here = begins < len(content.pages) and content.pages[begins][0] <= written[line.stop - 1]
+        if here and not line.continues:
             painter.setFont(control_font(11, figures=True))
             painter.setPen(self.theme.color("quiet"))
             box = QRectF(0, y + 2, m.left - 14, m.text_h - 4)
             flags = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
             painter.drawText(box, flags, f"p. {content.pages[begins][1]}")
+        if not content.breaks:
+            return
         paragraphs = content.cells.paragraphs
         ends = line.stop < len(paragraphs) and paragraphs[line.stop] != paragraphs[line.stop - 1]
         if ends and int(paragraphs[line.stop]) in content.breaks:
