@@ -24,7 +24,8 @@ from faithful_reel.app.main import application
 from faithful_reel.app.wiring import open_window, user_settings
 from faithful_reel.core.book.commands import AddChapters, AddRecording, PairRecording
 from faithful_reel.core.book.recordings import received
-from faithful_reel.core.book.store import BookStore, Session
+from faithful_reel.core.book.session import Session
+from faithful_reel.core.book.store import BookStore
 from faithful_reel.core.jobs import Unwatched
 from faithful_reel.core.text.manuscript import read_script
 from faithful_reel.core.text.words import Chapter

@@ -249,7 +249,8 @@ STEP = (
     + """
 import sys, time, tempfile
 from pathlib import Path
-from faithful_reel.core.book.store import BookStore, Session
+from faithful_reel.core.book.session import Session
+from faithful_reel.core.book.store import BookStore
 from faithful_reel.core.book.commands import AddChapters, AddRecording, EditReel, PairRecording
 from faithful_reel.core.book.model import Recording
 from faithful_reel.core.reel.commands import CutAndClose

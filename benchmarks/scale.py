@@ -27,7 +27,8 @@ from faithful_reel.app.wiring import open_window
 from faithful_reel.core.audio.overview import overview_of
 from faithful_reel.core.book.commands import AddChapters, AddRecording, Decide, EditReel, PairRecording, PlaceHearing
 from faithful_reel.core.book.model import Recording
-from faithful_reel.core.book.store import BookStore, Session
+from faithful_reel.core.book.session import Session
+from faithful_reel.core.book.store import BookStore
 from faithful_reel.core.collate.findings import Decision, Finding, Kind
 from faithful_reel.core.collate.proofing import Placed
 from faithful_reel.core.hear.recogniser import Heard

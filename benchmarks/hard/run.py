@@ -421,7 +421,8 @@ def killed(found: Findings, folder: Path) -> None:
     from support.torn import healthy_book
 
     from faithful_reel.core.book.keeping import verified
-    from faithful_reel.core.book.store import BookStore, Session
+    from faithful_reel.core.book.session import Session
+    from faithful_reel.core.book.store import BookStore
 
     book = healthy_book(folder / "k.reelbook", steps=10)
     process = subprocess.Popen(

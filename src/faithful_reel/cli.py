@@ -371,8 +371,8 @@ def unpack(
     out: Annotated[Path | None, typer.Option(help="The folder to make; else NAME.reelbook beside the archive.")] = None,
 ) -> None:
     """Make a book of an archive; every file is checked by its hash."""
+    from faithful_reel.core.book.condition import SUFFIX
     from faithful_reel.core.book.keeping import unpacked
-    from faithful_reel.core.book.store import SUFFIX
     from faithful_reel.core.files import named
 
     sys.stdout.write(f"{unpacked(source, out or named(source.resolve(), SUFFIX), _watch())}\n")

@@ -10,7 +10,8 @@ from PyQt6.QtWidgets import QMessageBox
 from faithful_reel.app.main import opened_or_restored
 from faithful_reel.core.book.commands import EditReel, RenameChapter, SetDetails
 from faithful_reel.core.book.keeping import backed_up, backups
-from faithful_reel.core.book.store import BookStore, Session
+from faithful_reel.core.book.session import Session
+from faithful_reel.core.book.store import BookStore
 from faithful_reel.core.errors import StoreProblem
 from faithful_reel.core.reel.commands import CutAndClose
 

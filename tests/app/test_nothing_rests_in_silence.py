@@ -26,7 +26,8 @@ from faithful_reel.app.widgets.parts import tip
 from faithful_reel.app.window import Window
 from faithful_reel.core.book.commands import EDITION, PlaceSplice, ReceiveTakes, RenameChapter, SetDetails
 from faithful_reel.core.book.recordings import decode, overview, path_of
-from faithful_reel.core.book.store import BookStore, Session
+from faithful_reel.core.book.session import Session
+from faithful_reel.core.book.store import BookStore
 from faithful_reel.core.collate.findings import Decision
 from faithful_reel.core.pickups.ledger import State, Take
 from faithful_reel.core.reel.commands import ReplaceByTake, ToneSource

@@ -24,7 +24,8 @@ from faithful_reel.app.proof.presenter import ProofPresenter
 from faithful_reel.app.release.presenter import ReleasePresenter
 from faithful_reel.app.workbench import Early, Workbench
 from faithful_reel.core.book.commands import PlaceHearing
-from faithful_reel.core.book.store import BookStore, Session
+from faithful_reel.core.book.session import Session
+from faithful_reel.core.book.store import BookStore
 from faithful_reel.core.collate.findings import Decision, Finding, Kind
 from faithful_reel.core.collate.proofing import Placed
 from faithful_reel.core.errors import FileProblem

@@ -15,7 +15,8 @@ from support.sounds import speech_like
 
 from faithful_reel.core.book.commands import SetDetails
 from faithful_reel.core.book.keeping import archived, backed_up, restored, unpacked, verified
-from faithful_reel.core.book.store import BookStore, Session
+from faithful_reel.core.book.session import Session
+from faithful_reel.core.book.store import BookStore
 from faithful_reel.core.errors import AppError, BookDamaged
 from faithful_reel.core.files import address, beside, harmless, named, plain, refuse_over, shortened
 from faithful_reel.core.release.package import file_name

@@ -15,7 +15,8 @@ import time
 from pathlib import Path
 
 from faithful_reel.core.book.commands import AddFinding, Decide, EditReel, SetDetails
-from faithful_reel.core.book.store import BookStore, Session
+from faithful_reel.core.book.session import Session
+from faithful_reel.core.book.store import BookStore
 from faithful_reel.core.collate.findings import Decision, Finding, Kind
 from faithful_reel.core.reel.commands import CutAndClose, SetGain, SplitAt
 

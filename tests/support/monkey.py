@@ -20,7 +20,8 @@ from faithful_reel.app.acts import every_act
 from faithful_reel.app.desks import DeskName
 from faithful_reel.core.book.commands import EDITION, ReceiveTakes
 from faithful_reel.core.book.keeping import verified
-from faithful_reel.core.book.store import BookStore, Session
+from faithful_reel.core.book.session import Session
+from faithful_reel.core.book.store import BookStore
 from faithful_reel.core.collate.findings import Decision, Kind
 from faithful_reel.core.errors import AppError
 from faithful_reel.core.pickups.ledger import WAITING, Take

@@ -10,7 +10,8 @@ from pathlib import Path
 from faithful_reel.core.book.commands import AddChapters, AddRecording, EditReel, PairRecording, SetDetails
 from faithful_reel.core.book.keeping import backed_up
 from faithful_reel.core.book.model import Recording
-from faithful_reel.core.book.store import BookStore, Session
+from faithful_reel.core.book.session import Session
+from faithful_reel.core.book.store import BookStore
 from faithful_reel.core.errors import BookDamaged, StoreProblem
 from faithful_reel.core.reel.commands import CutAndClose, SetGain, ToneSource
 from faithful_reel.core.text.words import Chapter, chapter_of

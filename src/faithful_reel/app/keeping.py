@@ -15,8 +15,8 @@ from faithful_reel.app.places import recent_books
 from faithful_reel.app.settings import Settings
 from faithful_reel.app.start import RecentBooks
 from faithful_reel.app.workbench import Workbench
+from faithful_reel.core.book.condition import SUFFIX
 from faithful_reel.core.book.keeping import ARCHIVE_SUFFIX, archived, backed_up, unpacked
-from faithful_reel.core.book.store import SUFFIX
 from faithful_reel.core.collate.proofing import wake
 
 BACKUP_MS = 10 * 60_000

@@ -21,9 +21,9 @@ from faithful_reel.app.crash import CrashHandler, keep_log
 from faithful_reel.app.theme import letters_of, load_fonts
 from faithful_reel.app.window import Window
 from faithful_reel.app.wiring import open_window, user_settings
+from faithful_reel.core.book.condition import look_for_book, whole_backups
 from faithful_reel.core.book.demo import demo_files, is_demo_book, make_demo_book
 from faithful_reel.core.book.keeping import restored
-from faithful_reel.core.book.store import look_for_book, whole_backups
 from faithful_reel.core.errors import AppError, BookDamaged, StoreProblem
 
 SWITCH_S = 0.001

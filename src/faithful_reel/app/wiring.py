@@ -46,7 +46,9 @@ from faithful_reel.app.widgets.parts import Desk
 from faithful_reel.app.window import Parts, Window
 from faithful_reel.app.window_acts import WindowActs
 from faithful_reel.app.workbench import Hearers, Workbench
-from faithful_reel.core.book.store import SUFFIX, BookStore, Session
+from faithful_reel.core.book.condition import SUFFIX
+from faithful_reel.core.book.session import Session
+from faithful_reel.core.book.store import BookStore
 from faithful_reel.core.standins.sound_card import SimulatedCard
 
 CARD_WAIT_S = 3.0
@@ -82,47 +84,71 @@ def open_window(folder: Path, settings: QSettings, *, create: bool = False, simu
         The book can not be opened.
     """
     session = Session(BookStore(folder, create=create))
-    rate = session.book.rate
-    jobs = Jobs()
+    jobs, places = Jobs(), Places(settings, folder)
     bench = Workbench(session, jobs, tell=print)
-    places = Places(settings, folder)
     bench.open_chapter(places.chapter)
     own = text(settings, "hear/ear")
     bench.ears = Hearers(Path(own) if own else None)
 
     def card(device: str) -> Card:
-        return sound_card(rate, device, simulated=simulated_sound)
+        return sound_card(session.book.rate, device, simulated=simulated_sound)
 
     player = Player(card(text(settings, "listen/device")), card)
+    ask, desks = Asking(None, settings), Desks(_first_desk(bench, settings))
+    parts = _parts(bench, jobs, player, ask, settings, places)
+    window = Window(parts, desks, settings)
+    ask.parent = window
+    actions = _acts(window, parts, desks, ask, settings)
+    _join(window, parts)
+    proof_panel = parts.panels[DeskName.PROOF]
+    assert isinstance(proof_panel, ProofPanel)
+
+    def let_go() -> None:
+        parts.keeping.stop()
+        proof_panel.keep_place()
+        places.save(bench.chapter_id)
+        parts.splice.close()
+        player.card.close()
+
+    window.closing.append(let_go)
+    for owned in (jobs, player, parts.keeping):
+        owned.setParent(window)
+    window.furnish(actions)
+    parts.keeping.tell_state()
+    remember_book(settings, folder)
+    return window
+
+
+def _first_desk(bench: Workbench, settings: QSettings) -> DeskName:
+    """The desk that was at hand, else where there is something to do."""
+    known = text(settings, "view/desk")
+    return DeskName(known) if known in set(DeskName) else DeskName.PROOF if bench.book.chapters else DeskName.INTAKE
+
+
+def _parts(bench: Workbench, jobs: Jobs, player: Player, ask: Asking, settings: QSettings, places: Places) -> Parts:
+    """The presenters and what shows them."""
     intake, proof, pickups = IntakePresenter(bench), ProofPresenter(bench), PickupsPresenter(bench)
     names, splice, mastering = NamesPresenter(bench), SplicePresenter(bench), MasterPresenter(bench)
     releasing = ReleasePresenter(bench, mastering)
     proof.off = frozenset(filter(None, text(settings, "proof/off").split(",")))
     transport = Transport(bench, player, settings, proof.listening)
     panels: dict[DeskName, Desk] = {
-        DeskName.INTAKE: (intake_panel := IntakePanel(intake)),
-        DeskName.PROOF: (proof_panel := ProofPanel(proof, names, places)),
-        DeskName.PICKUPS: (pickups_panel := PickupsPanel(pickups)),
-        DeskName.SPLICE: (splice_panel := SplicePanel(splice)),
+        DeskName.INTAKE: IntakePanel(intake),
+        DeskName.PROOF: ProofPanel(proof, names, places),
+        DeskName.PICKUPS: PickupsPanel(pickups),
+        DeskName.SPLICE: SplicePanel(splice),
         DeskName.MASTER: MasterPanel(mastering),
         DeskName.RELEASE: ReleasePanel(releasing),
     }
-    usual = DeskName.PROOF if bench.book.chapters else DeskName.INTAKE
-    known = text(settings, "view/desk")
-    desks = Desks(DeskName(known) if known in set(DeskName) else usual)
-    loupe, foot = CloseView(transport), TransportBar(transport, player)
-    ask = Asking(None, settings)
-    keeping = Keeping(bench, intake, ask, settings, open_beside)
-    contents = Contents(proof, mastering)
-    parts = Parts(
+    return Parts(
         bench,
         jobs,
         transport,
         player,
-        contents,
+        Contents(proof, mastering),
         panels,
-        loupe,
-        foot,
+        CloseView(transport),
+        TransportBar(transport, player),
         intake,
         proof,
         names,
@@ -130,55 +156,53 @@ def open_window(folder: Path, settings: QSettings, *, create: bool = False, simu
         splice,
         mastering,
         releasing,
-        keeping,
+        Keeping(bench, intake, ask, settings, open_beside),
     )
-    window = Window(parts, desks, settings)
-    ask.parent = window
+
+
+def _acts(window: Window, parts: Parts, desks: Desks, ask: Asking, settings: QSettings) -> Actions:
+    """The tables of acts, each with what does them."""
+    intake, proof, pickups = (parts.panels[d] for d in (DeskName.INTAKE, DeskName.PROOF, DeskName.PICKUPS))
+    assert isinstance(intake, IntakePanel)
+    assert isinstance(proof, ProofPanel)
+    assert isinstance(pickups, PickupsPanel)
     helping = Help(desks)
-    proof_acts = ProofActs(proof, names, proof_panel, transport, desks, ask, settings)
-    transport_acts = TransportActs(transport, loupe)
+    on_the_page = ProofActs(parts.proof, parts.names, proof, parts.transport, desks, ask, settings)
+    listening = TransportActs(parts.transport, parts.loupe)
     tables: list[Bound] = [
-        keeping,
-        IntakeActs(intake, intake_panel, ask),
+        parts.keeping,
+        IntakeActs(parts.intake, intake, ask),
         WindowActs(window),
-        proof_acts,
-        PickupsActs(pickups, pickups_panel, transport, ask),
-        SpliceActs(splice, transport),
-        MasterActs(mastering, transport),
-        ReleaseActs(releasing, ask),
-        transport_acts,
+        on_the_page,
+        PickupsActs(parts.pickups, pickups, parts.transport, ask),
+        SpliceActs(parts.splice, parts.transport),
+        MasterActs(parts.mastering, parts.transport),
+        ReleaseActs(parts.releasing, ask),
+        listening,
         helping,
     ]
     actions = Actions(window, tables, settings, window.why_not, window.tell)
-    keeping.close, helping.window, helping.actions = window.close, window, actions
-    for bound in (proof_acts, transport_acts):
-        bound.bind(actions)
-    # what tells, and who listens
-    transport.views += [loupe, foot, GalleyFollows(proof_panel, transport)]
-    transport.elsewhere += [foot.show_time, splice_panel.show_position]
-    player.moved.connect(transport.moved)
-    player.started.connect(transport.state_changed)
-    player.ended.connect(transport.state_changed)
-    player.failed.connect(window.tell)
-    for presenter in (intake, pickups, splice, mastering, releasing):
+    parts.keeping.close, helping.window, helping.actions = window.close, window, actions
+    on_the_page.bind(actions)
+    listening.bind(actions)
+    return actions
+
+
+def _join(window: Window, parts: Parts) -> None:
+    """What tells, and who listens."""
+    proof, splice = parts.panels[DeskName.PROOF], parts.panels[DeskName.SPLICE]
+    assert isinstance(proof, ProofPanel)
+    assert isinstance(splice, SplicePanel)
+    parts.transport.views += [parts.loupe, parts.foot, GalleyFollows(proof, parts.transport)]
+    parts.transport.elsewhere += [parts.foot.show_time, splice.show_position]
+    parts.player.moved.connect(parts.transport.moved)
+    parts.player.started.connect(parts.transport.state_changed)
+    parts.player.ended.connect(parts.transport.state_changed)
+    parts.player.failed.connect(window.tell)
+    for presenter in (parts.intake, parts.pickups, parts.splice, parts.mastering, parts.releasing):
         presenter.listen(window.refresh_desk)
-    proof.listen(window.show_contents)
-    proof.listen(window.refresh_desk)
-
-    def let_go() -> None:
-        keeping.stop()
-        proof_panel.keep_place()
-        places.save(bench.chapter_id)
-        splice.close()
-        player.card.close()
-
-    window.closing.append(let_go)
-    for owned in (jobs, player, keeping):
-        owned.setParent(window)
-    window.furnish(actions)
-    keeping.tell_state()
-    remember_book(settings, folder)
-    return window
+    parts.proof.listen(window.show_contents)
+    parts.proof.listen(window.refresh_desk)
 
 
 class GalleyFollows:

@@ -15,8 +15,10 @@ from numpy.typing import NDArray
 from faithful_reel.core.audio.overview import Overview
 from faithful_reel.core.book.commands import BookCommand
 from faithful_reel.core.book.model import Book, ChapterState, Recording
+from faithful_reel.core.book.packing import Packed, reel_key
 from faithful_reel.core.book.recordings import decode, overview, path_of
-from faithful_reel.core.book.store import Contents, Packed, Session, reel_key
+from faithful_reel.core.book.session import Session
+from faithful_reel.core.book.store import Contents
 from faithful_reel.core.collate.findings import Finding
 from faithful_reel.core.errors import AppError, Cancelled
 from faithful_reel.core.hear.ears import Ears, installed_ears

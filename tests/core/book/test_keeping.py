@@ -36,7 +36,8 @@ from faithful_reel.core.book.recordings import (
     stand_in,
     touched_faults,
 )
-from faithful_reel.core.book.store import BookStore, Session
+from faithful_reel.core.book.session import Session
+from faithful_reel.core.book.store import BookStore
 from faithful_reel.core.errors import AppError, BookDamaged, Cancelled, FileProblem, StoreProblem
 from faithful_reel.core.jobs import FlagWatch
 from faithful_reel.core.reel.commands import CutAndClose

@@ -12,8 +12,10 @@ import pytest
 from support.torn import healthy_book, spoiled, state
 
 from faithful_reel.core.book.commands import SetDetails
+from faithful_reel.core.book.condition import whole_backups
 from faithful_reel.core.book.keeping import backed_up, restored, verified
-from faithful_reel.core.book.store import BookStore, Contents, Session, whole_backups
+from faithful_reel.core.book.session import Session
+from faithful_reel.core.book.store import BookStore, Contents
 from faithful_reel.core.errors import BookDamaged, StoreProblem
 from faithful_reel.core.text.words import Chapter
 
@@ -179,7 +181,8 @@ def test_a_write_ahead_log_that_is_gone_is_told(whole, tmp_path):
     code = (
         "import os, sys\n"
         "from pathlib import Path\n"
-        "from faithful_reel.core.book.store import BookStore, Session\n"
+        "from faithful_reel.core.book.session import Session\n"
+        "from faithful_reel.core.book.store import BookStore\n"
         "from faithful_reel.core.book.commands import SetDetails\n"
         "session = Session(BookStore(Path(sys.argv[1])))\n"
         "for k in range(3): session.do(SetDetails(f'lost {k}', '', ''))\n"

@@ -35,10 +35,13 @@ from faithful_reel.core.book.commands import (
     ReceiveTakes,
     SetDetails,
 )  # fmt: skip
+from faithful_reel.core.book.condition import APPLICATION_ID
 from faithful_reel.core.book.keeping import verified
 from faithful_reel.core.book.model import Book, Recording
+from faithful_reel.core.book.packing import Packing
 from faithful_reel.core.book.recordings import decode, faults, overview, path_of, received
-from faithful_reel.core.book.store import APPLICATION_ID, STATE_EVERY, BookStore, Contents, Packing, Session
+from faithful_reel.core.book.session import Session
+from faithful_reel.core.book.store import STATE_EVERY, BookStore, Contents
 from faithful_reel.core.collate.findings import Decision, Finding, Kind
 from faithful_reel.core.errors import AppError, EditRefused, FileProblem, StoreProblem
 from faithful_reel.core.pickups.ledger import Pickup, State, Take

@@ -18,7 +18,8 @@ from faithful_reel.core.book.commands import (
     RenameChapter,
 )
 from faithful_reel.core.book.model import Recording
-from faithful_reel.core.book.store import BookStore, Session
+from faithful_reel.core.book.session import Session
+from faithful_reel.core.book.store import BookStore
 from faithful_reel.core.collate.findings import Decision, Finding, Kind
 from faithful_reel.core.collate.proofing import Placed
 from faithful_reel.core.errors import EditRefused

@@ -24,6 +24,7 @@ from faithful_reel.core.book.commands import (
 )
 from faithful_reel.core.book.making import chapter_named_by, chapters_command
 from faithful_reel.core.book.model import Book, ChapterState, Recording, Stretch
+from faithful_reel.core.book.packing import Packed, Packing
 from faithful_reel.core.book.recordings import (
     Fault,
     FaultKind,
@@ -35,7 +36,7 @@ from faithful_reel.core.book.recordings import (
     stand_in,
     touched_faults,
 )
-from faithful_reel.core.book.store import Contents, Packed, Packing
+from faithful_reel.core.book.store import Contents
 from faithful_reel.core.collate.pairing import Passage
 from faithful_reel.core.errors import AppError, Cancelled
 from faithful_reel.core.jobs import Part, Watch

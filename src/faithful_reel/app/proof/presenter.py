@@ -6,11 +6,12 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from faithful_reel.app.proof.listening import Listening
+from faithful_reel.app.transport.listening import Listening
 from faithful_reel.app.workbench import Early, Observed, Workbench
 from faithful_reel.core.book.commands import EDITION, AcceptReading, AddFinding, EditReel, NoteFinding, PlaceHearing, SignOff
 from faithful_reel.core.book.model import ChapterState
-from faithful_reel.core.book.store import HEARD, Packed, packed, ready
+from faithful_reel.core.book.packing import Packed, packed, ready
+from faithful_reel.core.book.store import HEARD
 from faithful_reel.core.collate.findings import Decision, Finding, Kind, is_shown
 from faithful_reel.core.errors import AppError
 from faithful_reel.core.hear.memory import Memory

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Protocol
 
-from faithful_reel.app.proof.listening import Listening
 from faithful_reel.app.settings import Settings, number
+from faithful_reel.app.transport.listening import Listening
 from faithful_reel.app.workbench import Observed, Workbench
 from faithful_reel.core.audio.tempo import FASTEST, SLOWEST
 from faithful_reel.core.book.model import ChapterState

@@ -10,8 +10,10 @@ import sqlite3
 from pathlib import Path
 
 from faithful_reel.core.book.commands import AddChapters, AddRecording, PairRecording, SetDetails
+from faithful_reel.core.book.condition import DATABASE
 from faithful_reel.core.book.recordings import received
-from faithful_reel.core.book.store import DATABASE, BookStore, Session
+from faithful_reel.core.book.session import Session
+from faithful_reel.core.book.store import BookStore
 from faithful_reel.core.errors import FileProblem
 from faithful_reel.core.files import address, beside
 from faithful_reel.core.text.manuscript import read_manuscript

@@ -17,8 +17,10 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from faithful_reel.core.book.condition import DATABASE, backups, held_open
 from faithful_reel.core.book.recordings import Fault, faults, hash_of
-from faithful_reel.core.book.store import DATABASE, BookStore, Session, backups, held_open
+from faithful_reel.core.book.session import Session
+from faithful_reel.core.book.store import BookStore
 from faithful_reel.core.errors import FileProblem, StoreProblem
 from faithful_reel.core.files import address, beside, refuse_over
 from faithful_reel.core.jobs import Unwatched, Watch

@@ -10,9 +10,11 @@ from functools import partial
 from pathlib import Path
 
 from faithful_reel.core.book.commands import AddChapters, AddRecording, PairRecording, SetDetails
+from faithful_reel.core.book.condition import SUFFIX
 from faithful_reel.core.book.model import Book, ChapterState, Recording
 from faithful_reel.core.book.recordings import received
-from faithful_reel.core.book.store import SUFFIX, BookStore, Session
+from faithful_reel.core.book.session import Session
+from faithful_reel.core.book.store import BookStore
 from faithful_reel.core.collate.pairing import Finder, Passage, passages, sampled
 from faithful_reel.core.errors import AppError
 from faithful_reel.core.hear.recogniser import Ear

@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import fcntl
 import getpass
-import hashlib
 import json
 import os
 import platform
@@ -14,40 +13,26 @@ import shutil
 import sqlite3
 import time
 import zlib
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
-from functools import lru_cache
 from pathlib import Path
 from typing import Any, Self
 
-from pydantic import TypeAdapter, ValidationError
+from pydantic import ValidationError
 
 from faithful_reel.core.book.commands import KINDS, BookCommand
+from faithful_reel.core.book.condition import APPLICATION_ID, DATABASE, NONSENSE, damaged, look_for_book, told
 from faithful_reel.core.book.model import Book, ChapterState
+from faithful_reel.core.book.packing import Packed, adapter, key_of, packed, unpacked_body
 from faithful_reel.core.errors import AppError, BookDamaged, StoreProblem
 from faithful_reel.core.files import address, shown
-from faithful_reel.core.reel.reel import Reel
 
-APPLICATION_ID = 0x4652454C  # "FREL"
-SUFFIX = ".reelbook"
-DATABASE = "book.sqlite"
 HEARD = "cache/heard.sqlite"
 """What the ears made of the book's sound, by content; can be made again."""
 STATE_EVERY = 50
-MOST_HELD = 400
-"""Books that undo and redo find in memory; older ones are read from disk."""
-MOST_UNPACKED = 1 << 29
-"""A larger value is no content of a book."""
 SUBFOLDERS = ("recordings", "decoded", "cache", "masters", "backups")
 _LEFTOVER = re.compile(r"\.[0-9a-f]{32}\.(?:part.*|sqlite)|.*\.part[0-9a-f]{32}|\.master-.*")
 """What an interrupted run leaves: nobody else writes here while we hold the lock."""
-_BUSY = {sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED, sqlite3.SQLITE_PROTOCOL}
-_CLOSED_TO_US = {sqlite3.SQLITE_READONLY, sqlite3.SQLITE_PERM, sqlite3.SQLITE_CANTOPEN, sqlite3.SQLITE_AUTH}
-_DISK = {sqlite3.SQLITE_IOERR, sqlite3.SQLITE_FULL, sqlite3.SQLITE_NOLFS, sqlite3.SQLITE_NOMEM}
-_NONSENSE = (ValueError, TypeError, LookupError, ArithmeticError, AttributeError, RecursionError, AssertionError)
-"""What reading or replaying a journal raises when it is not as we wrote it."""
-BACKUP_NAME = re.compile(r"book-(\d{8}-\d{6})(?:-\d+)?\.sqlite")
-
 _MIGRATIONS: tuple[str, ...] = (
     """
     CREATE TABLE meta (key TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;
@@ -71,16 +56,6 @@ _MIGRATIONS: tuple[str, ...] = (
 )
 
 
-@lru_cache(maxsize=64)
-def _adapter(kind: Any) -> TypeAdapter[Any]:
-    return TypeAdapter(kind)
-
-
-def ready(kind: type) -> None:
-    """Make what writes a kind of command or value before it is needed: beside the work, since it takes 10 ms."""
-    _adapter(kind)
-
-
 @dataclass(frozen=True, slots=True)
 class Step:
     """One entry of the journal: what was done, when and by whom.  `ways` counts the steps that were taken from here."""
@@ -95,142 +70,6 @@ class Step:
 
 
 _STEP = "id, parent, at, chapter, label, name, (SELECT count(*) FROM steps c WHERE c.parent = steps.id)"
-
-
-@dataclass(frozen=True, slots=True)
-class Packed:
-    """A large value ready to be kept: its key and its JSON, packed."""
-
-    key: str
-    kind: str
-    body: bytes
-
-
-def packed(kind: type, value: Any) -> Packed:
-    """Make a value ready to be kept; needs no database, so that it can be done beside the work."""
-    raw = _adapter(kind).dump_json(value)
-    return Packed(_key(raw), kind.__name__, zlib.compress(raw, 1))
-
-
-def _key(raw: bytes) -> str:
-    return hashlib.sha256(raw).hexdigest()[:32]
-
-
-class Packing:
-    """Stands for `BookStore.put` where there is no store: gives the keys and collects what is to be kept."""
-
-    def __init__(self) -> None:
-        self.rows: list[Packed] = []
-
-    def __call__(self, kind: type, value: Any) -> str:
-        """The value's key."""
-        row = packed(kind, value)
-        self.rows.append(row)
-        return row.key
-
-
-def told(folder: Path, problem: sqlite3.Error) -> StoreProblem:
-    """What an error of SQLite means for the user: a book that must wait, one that can only be read, a disk, or damage."""
-    full = getattr(problem, "sqlite_errorcode", 0) or 0
-    code = full & 0xFF
-    name = shown(folder)
-    if code in _BUSY:
-        return StoreProblem(f"{name} is in use by another program just now. Wait a moment and try again.")
-    if code in _CLOSED_TO_US:
-        return StoreProblem(f"{name} can not be written to: it is read-only ({problem}). Copy it to a folder of your own.")
-    if code in _DISK and full != sqlite3.SQLITE_IOERR_SHORT_READ:
-        return StoreProblem(f"The disk of {name} does not answer ({problem}). Check it and make room, then try again.")
-    return damaged(folder, str(problem))
-
-
-def damaged(folder: Path, why: str) -> BookDamaged:
-    """The error for a damaged book, with the backups that are whole."""
-    why = " ".join(why.replace("*** in database main ***", "").split())
-    whole = whole_backups(folder)
-    rest = (
-        f"{len(whole)} of its backups {'is' if len(whole) == 1 else 'are'} whole, the newest step at {whole[0].at}: restore it."
-        if whole
-        else "It has no whole backup."
-    )
-    return BookDamaged(f"The database of {shown(folder)} is damaged and can not be opened ({why}). {rest}")
-
-
-@dataclass(frozen=True, slots=True)
-class Backup:
-    """A whole backup of a book's database: its file, how many steps it holds, and when the newest of them was taken."""
-
-    path: Path
-    steps: int
-    at: str
-
-
-def backups(folder: Path) -> list[Path]:
-    """The backups of a book, the newest first; files of other names are none."""
-    try:
-        found = [p for p in (folder / "backups").iterdir() if BACKUP_NAME.fullmatch(p.name) and p.is_file()]
-    except OSError:
-        return []
-    return sorted(found, key=lambda p: p.stem, reverse=True)
-
-
-def whole_backups(folder: Path, most: int = 3) -> list[Backup]:
-    """The newest backups that are whole, each looked at."""
-    found = []
-    for path in backups(folder)[: 2 * most]:
-        try:
-            with contextlib.closing(sqlite3.connect(address(path, read_only=True), uri=True)) as db:
-                if db.execute("PRAGMA quick_check(1)").fetchone()[0] != "ok":
-                    continue
-                if int(db.execute("PRAGMA application_id").fetchone()[0]) != APPLICATION_ID:
-                    continue
-                steps, at = db.execute("SELECT count(*), coalesce(max(at), '') FROM steps WHERE id > 0").fetchone()
-        except (sqlite3.Error, *_NONSENSE):
-            continue
-        found.append(Backup(path, int(steps), str(at).replace("T", " ") or "the beginning"))
-        if len(found) == most:
-            break
-    return found
-
-
-def look_for_book(folder: Path) -> None:
-    """See whether a folder is a book.
-
-    Raises
-    ------
-    StoreProblem
-        It is not.
-    BookDamaged
-        Its database is missing, but there are backups of it.
-    """
-    if not folder.is_dir():
-        raise StoreProblem(f"The book {folder.name} is not there. Check the name and the folder.")
-    if not (folder / DATABASE).is_file():
-        if backups(folder):
-            raise damaged(folder, "the database is missing")
-        raise StoreProblem(f"{folder.name} is not a book: it holds no {DATABASE}. Choose a folder that ends in {SUFFIX}.")
-
-
-@contextlib.contextmanager
-def held_open(folder: Path) -> Iterator[None]:
-    """Hold a book's lock, so that nobody opens it meanwhile.
-
-    Raises
-    ------
-    StoreProblem
-        Somebody has it open, or the folder can not be written to.
-    """
-    try:
-        handle = os.open(folder / "book.lock", os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW, 0o644)
-    except OSError as problem:
-        raise StoreProblem(f"{shown(folder)} can not be written to ({problem.strerror}).") from problem
-    try:
-        try:
-            fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except OSError as problem:
-            raise StoreProblem(f"{shown(folder)} is open in another window. Close it there first.") from problem
-        yield
-    finally:
-        os.close(handle)
 
 
 class BookStore:
@@ -275,7 +114,7 @@ class BookStore:
         except sqlite3.Error as problem:
             self._let_go()
             raise told(folder, problem) from problem
-        except _NONSENSE as problem:
+        except NONSENSE as problem:
             self._let_go()
             raise damaged(folder, "it is not as this program writes it") from problem
         except StoreProblem:
@@ -423,13 +262,13 @@ class BookStore:
         value = self._one("SELECT value FROM meta WHERE key = 'head'")[0]
         try:
             return int(value)
-        except _NONSENSE as problem:
+        except NONSENSE as problem:
             raise damaged(self.folder, "the step that it stands at is no number") from problem
 
     def append(self, command: BookCommand, after: Book) -> int:
         """Write a command behind the head and make it the head.  On return it is on disk."""
         kind: Any = type(command)
-        body = _adapter(kind).dump_json(command).decode()
+        body = adapter(kind).dump_json(command).decode()
         with self._writing() as db:
             parent = self.head
             at = time.strftime("%Y-%m-%dT%H:%M:%S")
@@ -461,7 +300,7 @@ class BookStore:
                 kept = chapter, _keep(db, packed(ChapterState, chapter))
                 self._kept[chapter.id] = kept
             keys.append(kept[1])
-        body = zlib.compress(_adapter(Book).dump_json(replace(book, chapters=())), 1)
+        body = zlib.compress(adapter(Book).dump_json(replace(book, chapters=())), 1)
         db.execute("INSERT OR REPLACE INTO states VALUES (?, ?, ?)", (step, body, " ".join(keys)))
 
     def go_to(self, step: int) -> None:
@@ -520,7 +359,7 @@ class BookStore:
             return self._replayed(step, afresh=afresh)
         except StoreProblem:
             raise
-        except (AppError, *_NONSENSE) as problem:
+        except (AppError, *NONSENSE) as problem:
             raise damaged(self.folder, "its journal can not be replayed") from problem
 
     def _replayed(self, step: int, *, afresh: bool) -> Book:
@@ -547,7 +386,7 @@ class BookStore:
         return book
 
     def _state(self, body: bytes, keys: str) -> Book:
-        book: Book = self._read(Book, _unpacked(body))
+        book: Book = self._read(Book, unpacked_body(body))
         chapters = []
         for key in keys.split():
             chapter: ChapterState = self.get(ChapterState, key)
@@ -557,7 +396,7 @@ class BookStore:
 
     def _read(self, kind: type, body: str | bytes) -> Any:
         try:
-            return _adapter(kind).validate_json(body)
+            return adapter(kind).validate_json(body)
         except ValidationError as problem:
             raise damaged(self.folder, "an entry of its journal can not be read") from problem
 
@@ -573,7 +412,7 @@ class BookStore:
         rows = self._all("SELECT value FROM meta WHERE key = ?", f"note {key}")
         try:
             return json.loads(rows[0][0]) if rows else None
-        except _NONSENSE as problem:
+        except NONSENSE as problem:
             raise damaged(self.folder, "a note can not be read") from problem
 
     # --- contents -------------------------------------------------------------------------------------------------
@@ -602,8 +441,8 @@ class BookStore:
         rows = self._all("SELECT body FROM contents WHERE key = ?", key)
         if not rows:
             raise damaged(self.folder, "a part of it is missing")
-        body = _unpacked(rows[0][0])
-        if _key(body) != key:
+        body = unpacked_body(rows[0][0])
+        if key_of(body) != key:
             raise damaged(self.folder, "a part of it is not as it was kept")
         return body
 
@@ -625,100 +464,16 @@ class Contents:
             row = self._db.execute("SELECT body FROM contents WHERE key = ?", (key,)).fetchone()
             if row is None:
                 raise BookDamaged("A part of the book is missing from its database. Restore it from a backup.")
-            body = _unpacked(row[0])
-            if _key(body) != key:
+            body = unpacked_body(row[0])
+            if key_of(body) != key:
                 raise ValueError("not as it was kept")
-            return _adapter(kind).validate_json(body)
-        except (sqlite3.Error, *_NONSENSE) as problem:
+            return adapter(kind).validate_json(body)
+        except (sqlite3.Error, *NONSENSE) as problem:
             raise BookDamaged("The book's database can not be read. Restore it from a backup.") from problem
 
     def close(self) -> None:
         """Let go of the database."""
         self._db.close()
-
-
-class Session:
-    """The open book and its journal; alone holds the current book.  What a command changes shows only when it is on disk."""
-
-    def __init__(self, store: BookStore) -> None:
-        self.store = store
-        self._states: dict[int, Book] = {}
-        self._listeners: list[Callable[[Book, Book], None]] = []
-        self._opened_at = store.head
-        self.book = store.book_at(store.head)
-        self._states[store.head] = self.book
-
-    def listen(self, listener: Callable[[Book, Book], None]) -> None:
-        """Call `listener(before, after)` after every change."""
-        self._listeners.append(listener)
-
-    def do(self, command: BookCommand) -> None:
-        """Carry out a command: apply, write, show.  If it raises, nothing has changed."""
-        after = command.apply(self.book)
-        step = self.store.append(command, after)
-        self._hold(step, after)
-        self._become(after)
-
-    def _hold(self, step: int, book: Book) -> None:
-        self._states[step] = book
-        if len(self._states) > MOST_HELD:
-            self._states.pop(next(iter(self._states)))
-
-    def can_undo(self) -> str:
-        """What undo would take back; empty where there is nothing."""
-        head = self.store.head
-        return self.store.step(head).label if head > 0 else ""
-
-    def can_redo(self) -> str:
-        """What redo would do again; empty where there is nothing."""
-        following = self.store.following(self.store.head)
-        return self.store.step(following).label if following else ""
-
-    def undo(self) -> str:
-        """Go back one step; its label, empty where there is none."""
-        label = self.can_undo()
-        if label:
-            self.go_to(self.store.step(self.store.head).parent)
-        return label
-
-    def redo(self) -> str:
-        """Go forward one step; its label, empty where there is none."""
-        label = self.can_redo()
-        if label:
-            self.go_to(self.store.following(self.store.head))
-        return label
-
-    def go_to(self, step: int) -> None:
-        """Stand at any step of the journal."""
-        book = self._states.get(step)
-        if book is None:
-            book = self.store.book_at(step)
-            self._hold(step, book)
-        self.store.go_to(step)
-        self._become(book)
-
-    def close(self) -> None:
-        """Keep the book's state where it moved since it was opened, and let go of it."""
-        if self.store.head != self._opened_at:
-            with contextlib.suppress(StoreProblem):  # a shortcut only: every step is on disk already
-                self.store.keep_state(self.book)
-        self.store.close()
-
-    def _become(self, after: Book) -> None:
-        before, self.book = self.book, after
-        for listener in self._listeners:
-            listener(before, after)
-
-
-def _unpacked(body: bytes) -> bytes:
-    try:
-        unpacking = zlib.decompressobj()
-        raw = unpacking.decompress(body, MOST_UNPACKED)
-        if not unpacking.eof:
-            raise ValueError("it does not end")
-    except (zlib.error, *_NONSENSE) as problem:
-        raise BookDamaged("A part of the book's database is damaged. Restore it from a backup.") from problem
-    return raw
 
 
 def user_name() -> str:
@@ -727,13 +482,3 @@ def user_name() -> str:
         return getpass.getuser()
     except (OSError, KeyError, ImportError):  # no entry for this user, as in a bare container
         return "somebody"
-
-
-def reel_key(reel: Reel) -> str:
-    """A short hash of a reel, to tell whether something was made of the reel as it stands."""
-    return hashlib.sha256(repr(json_of(Reel, reel)).encode()).hexdigest()[:16]
-
-
-def json_of(kind: type, value: Any) -> Any:
-    """A value as plain JSON data, for reports."""
-    return json.loads(_adapter(kind).dump_json(value))

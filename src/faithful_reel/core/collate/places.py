@@ -206,35 +206,47 @@ def read_chunk(
         asked.append((votes, alternatives))
     places: list[Place] = []
     for (lo, hi), fitting, (votes, alternatives) in zip(spans, fits, asked, strict=True):
-        if not alternatives:
-            continue
-        judged = []
-        as_read = next((v.words for v in votes if v.right), tuple(_bare(t) for t in text[lo:hi]))
-        rows = [said for said in alternatives if max(len(said), len(as_read)) <= LONGEST]
-        margins = dict(zip(rows, fitting(as_read, rows), strict=True)) if fitting and rows else {}
-        for k, said in enumerate(alternatives):
-            margin = margins.get(said)
-            if margin == -UNFIT and sum(run_key(v.words) == run_key(said) for v in votes) > 1:
-                margin = None  # two ears have it: the stretch was taken too short
-            first, last = segment.start + lo, segment.start + hi
-            around = written[max(0, first - 30) : first], written[last : last + 30]
-            features = features_of(text[lo:hi], said, votes, margin, *around)
-            ears = sum(run_key(v.words) == run_key(said) for v in votes)
-            near_by = {run_key([t]) for t in written[max(0, first - BACK) : last + BACK]}
-            twice = len(said) > hi - lo and all(run_key([t]) in near_by for t in said)
-            likely = ears + all(map(is_word, said)) + TWICE * twice
-            fit = VOTE * likely + (-math.inf if margin is None else margin)
-            judged.append((fit, -k, said, margin, features))
-        _, _, said, margin, features = max(judged, key=lambda one: one[:2])  # what was said, before whether it was
-        sure = confidence_of(features, weights)
-        span = range(segment.start + lo, segment.start + hi)
-        found = departures(written, starts, span, said)
-        if len(found) > 1 or (span and found and (_again(found[0]) or found[0].written != span)):
-            split = _split(written, starts, span, as_read, said, votes, found, weights, sure, fitting)
-        else:
-            split = tuple(Judged(d, sure, margin, features) for d in found)
-        places.append(Place(span, said, tuple(votes), margin, sure, split, range(0), agreed=False))
+        if alternatives:
+            span = range(segment.start + lo, segment.start + hi)
+            places.append(_place(span, written, starts, votes, alternatives, fitting, weights))
     return _agreed(ground, parts, versions, places, asked)
+
+
+def _place(
+    span: range,
+    written: Sequence[str],
+    starts: frozenset[int],
+    votes: list[Vote],
+    alternatives: list[tuple[str, ...]],
+    fitting: Margins | None,
+    weights: Mapping[str, float],
+) -> Place:
+    """What was said at a place where the ears part, and how sure that is: what was said first, before whether it was."""
+    text = written[span.start : span.stop]
+    as_read = next((v.words for v in votes if v.right), tuple(_bare(t) for t in text))
+    rows = [said for said in alternatives if max(len(said), len(as_read)) <= LONGEST]
+    margins = dict(zip(rows, fitting(as_read, rows), strict=True)) if fitting and rows else {}
+    around = written[max(0, span.start - 30) : span.start], written[span.stop : span.stop + 30]
+    near_by = {run_key([t]) for t in written[max(0, span.start - BACK) : span.stop + BACK]}
+    judged = []
+    for k, said in enumerate(alternatives):
+        ears = sum(run_key(v.words) == run_key(said) for v in votes)
+        margin = margins.get(said)
+        if margin == -UNFIT and ears > 1:
+            margin = None  # two ears have it: the stretch was taken too short
+        features = features_of(text, said, votes, margin, *around)
+        twice = len(said) > len(span) and all(run_key([t]) in near_by for t in said)
+        likely = ears + all(map(is_word, said)) + TWICE * twice
+        fit = VOTE * likely + (-math.inf if margin is None else margin)
+        judged.append((fit, -k, said, margin, features))
+    _, _, said, margin, features = max(judged, key=lambda one: one[:2])
+    sure = confidence_of(features, weights)
+    found = departures(written, starts, span, said)
+    if len(found) > 1 or (span and found and (_again(found[0]) or found[0].written != span)):
+        split = _split(written, starts, span, as_read, said, votes, found, weights, sure, fitting)
+    else:
+        split = tuple(Judged(d, sure, margin, features) for d in found)
+    return Place(span, said, tuple(votes), margin, sure, split, range(0), agreed=False)
 
 
 def _told_otherwise(

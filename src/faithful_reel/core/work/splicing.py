@@ -16,7 +16,7 @@ from faithful_reel.core.pickups.ledger import Pickup, Take
 from faithful_reel.core.pickups.placing import CONTEXT_S, Spliced, line_side, measured, take_side
 from faithful_reel.core.pickups.takes import changed_tokens
 from faithful_reel.core.reel.reel import Lane, Piece, Reel, places_of
-from faithful_reel.core.reel.render import Renderer
+from faithful_reel.core.reel.render import Renderer, Source
 from faithful_reel.core.splice.boundaries import Side
 from faithful_reel.core.splice.place import Plan, planned_splice
 from faithful_reel.core.splice.seam import Seam, natural_seam, seam_at
@@ -111,16 +111,7 @@ def preview_splice(
     reach = round(CONTEXT_S * book.rate)
     lo, hi = max(0, whole.start - reach), min(len(reel), whole.stop + reach)
     original = line_side(render(lo, hi), lo, links, hearing.heard, span, place)
-    edge = round(0.5 * book.rate)
-    take_lo, take_hi = max(0, take.start - edge), take.stop + edge
-    take_reel = Renderer(Reel((Lane("take", (Piece(take.recording, take_lo, take_hi),)),)), render_of(reel).source)
-    take_sound = take_reel.render(0, take_hi - take_lo)
-    if take.said:
-        said = [Heard(text, start, stop, 1.0) for text, start, stop in take.said]
-        theirs_side = take_side(take_sound, take_lo, pickup.line.split(), said, range(*take.own))
-    else:
-        gaps = take_gaps(take, book.rate)
-        theirs_side = Side(take_sound, take_lo, gaps, gaps)
+    theirs_side, take_span = _take_side(pickup.line, take, render_of(reel).source, book.rate)
     plan = planned_splice(
         original,
         theirs_side,
@@ -144,7 +135,19 @@ def preview_splice(
         [p.start for p in natural if p.start < plan.command.start - book.rate // 10][-8:],
         book.rate,
     )
-    return Preview(plan, after, made, Span(lo, hi), Span(take_lo, take_hi), _line_words(pickup, take, hearing, plan, place))
+    return Preview(plan, after, made, Span(lo, hi), take_span, _line_words(pickup, take, hearing, plan, place))
+
+
+def _take_side(line: str, take: Take, source: Source, rate: int) -> tuple[Side, Span]:
+    """The take's side of a splice, and the stretch of its recording that it was read from."""
+    edge = round(0.5 * rate)
+    span = Span(max(0, take.start - edge), take.stop + edge)
+    sound = Renderer(Reel((Lane("take", (Piece(take.recording, span.start, span.stop),)),)), source).render(0, len(span))
+    if take.said:
+        said = [Heard(text, start, stop, 1.0) for text, start, stop in take.said]
+        return take_side(sound, span.start, line.split(), said, range(*take.own)), span
+    gaps = take_gaps(take, rate)
+    return Side(sound, span.start, gaps, gaps), span
 
 
 def _line_words(

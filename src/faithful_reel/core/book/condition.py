@@ -1,0 +1,129 @@
+"""What state a book's file is in: whole, damaged, in use, closed to us; and the backups that are whole."""
+
+from __future__ import annotations
+
+import contextlib
+import fcntl
+import os
+import re
+import sqlite3
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+from faithful_reel.core.errors import BookDamaged, StoreProblem
+from faithful_reel.core.files import address, shown
+
+APPLICATION_ID = 0x4652454C  # "FREL"
+SUFFIX = ".reelbook"
+DATABASE = "book.sqlite"
+_BUSY = {sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED, sqlite3.SQLITE_PROTOCOL}
+_CLOSED_TO_US = {sqlite3.SQLITE_READONLY, sqlite3.SQLITE_PERM, sqlite3.SQLITE_CANTOPEN, sqlite3.SQLITE_AUTH}
+_DISK = {sqlite3.SQLITE_IOERR, sqlite3.SQLITE_FULL, sqlite3.SQLITE_NOLFS, sqlite3.SQLITE_NOMEM}
+NONSENSE = (ValueError, TypeError, LookupError, ArithmeticError, AttributeError, RecursionError, AssertionError)
+"""What reading or replaying a journal raises when it is not as we wrote it."""
+BACKUP_NAME = re.compile(r"book-(\d{8}-\d{6})(?:-\d+)?\.sqlite")
+
+
+def told(folder: Path, problem: sqlite3.Error) -> StoreProblem:
+    """What an error of SQLite means for the user: a book that must wait, one that can only be read, a disk, or damage."""
+    full = getattr(problem, "sqlite_errorcode", 0) or 0
+    code = full & 0xFF
+    name = shown(folder)
+    if code in _BUSY:
+        return StoreProblem(f"{name} is in use by another program just now. Wait a moment and try again.")
+    if code in _CLOSED_TO_US:
+        return StoreProblem(f"{name} can not be written to: it is read-only ({problem}). Copy it to a folder of your own.")
+    if code in _DISK and full != sqlite3.SQLITE_IOERR_SHORT_READ:
+        return StoreProblem(f"The disk of {name} does not answer ({problem}). Check it and make room, then try again.")
+    return damaged(folder, str(problem))
+
+
+def damaged(folder: Path, why: str) -> BookDamaged:
+    """The error for a damaged book, with the backups that are whole."""
+    why = " ".join(why.replace("*** in database main ***", "").split())
+    whole = whole_backups(folder)
+    rest = (
+        f"{len(whole)} of its backups {'is' if len(whole) == 1 else 'are'} whole, the newest step at {whole[0].at}: restore it."
+        if whole
+        else "It has no whole backup."
+    )
+    return BookDamaged(f"The database of {shown(folder)} is damaged and can not be opened ({why}). {rest}")
+
+
+@dataclass(frozen=True, slots=True)
+class Backup:
+    """A whole backup of a book's database: its file, how many steps it holds, and when the newest of them was taken."""
+
+    path: Path
+    steps: int
+    at: str
+
+
+def backups(folder: Path) -> list[Path]:
+    """The backups of a book, the newest first; files of other names are none."""
+    try:
+        found = [p for p in (folder / "backups").iterdir() if BACKUP_NAME.fullmatch(p.name) and p.is_file()]
+    except OSError:
+        return []
+    return sorted(found, key=lambda p: p.stem, reverse=True)
+
+
+def whole_backups(folder: Path, most: int = 3) -> list[Backup]:
+    """The newest backups that are whole, each looked at."""
+    found = []
+    for path in backups(folder)[: 2 * most]:
+        try:
+            with contextlib.closing(sqlite3.connect(address(path, read_only=True), uri=True)) as db:
+                if db.execute("PRAGMA quick_check(1)").fetchone()[0] != "ok":
+                    continue
+                if int(db.execute("PRAGMA application_id").fetchone()[0]) != APPLICATION_ID:
+                    continue
+                steps, at = db.execute("SELECT count(*), coalesce(max(at), '') FROM steps WHERE id > 0").fetchone()
+        except (sqlite3.Error, *NONSENSE):
+            continue
+        found.append(Backup(path, int(steps), str(at).replace("T", " ") or "the beginning"))
+        if len(found) == most:
+            break
+    return found
+
+
+def look_for_book(folder: Path) -> None:
+    """See whether a folder is a book.
+
+    Raises
+    ------
+    StoreProblem
+        It is not.
+    BookDamaged
+        Its database is missing, but there are backups of it.
+    """
+    if not folder.is_dir():
+        raise StoreProblem(f"The book {folder.name} is not there. Check the name and the folder.")
+    if not (folder / DATABASE).is_file():
+        if backups(folder):
+            raise damaged(folder, "the database is missing")
+        raise StoreProblem(f"{folder.name} is not a book: it holds no {DATABASE}. Choose a folder that ends in {SUFFIX}.")
+
+
+@contextlib.contextmanager
+def held_open(folder: Path) -> Iterator[None]:
+    """Hold a book's lock, so that nobody opens it meanwhile.
+
+    Raises
+    ------
+    StoreProblem
+        Somebody has it open, or the folder can not be written to.
+    """
+    try:
+        handle = os.open(folder / "book.lock", os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW, 0o644)
+    except OSError as problem:
+        raise StoreProblem(f"{shown(folder)} can not be written to ({problem.strerror}).") from problem
+    try:
+        try:
+            fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError as problem:
+            raise StoreProblem(f"{shown(folder)} is open in another window. Close it there first.") from problem
+        yield
+    finally:
+        os.close(handle)

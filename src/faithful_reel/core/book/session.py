@@ -1,0 +1,87 @@
+"""The one holder of the current book: commands, undo, redo, the history."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Callable
+
+from faithful_reel.core.book.commands import BookCommand
+from faithful_reel.core.book.model import Book
+from faithful_reel.core.book.store import BookStore
+from faithful_reel.core.errors import StoreProblem
+
+MOST_HELD = 400
+"""Books that undo and redo find in memory; older ones are read from disk."""
+
+
+class Session:
+    """The open book and its journal; alone holds the current book.  What a command changes shows only when it is on disk."""
+
+    def __init__(self, store: BookStore) -> None:
+        self.store = store
+        self._states: dict[int, Book] = {}
+        self._listeners: list[Callable[[Book, Book], None]] = []
+        self._opened_at = store.head
+        self.book = store.book_at(store.head)
+        self._states[store.head] = self.book
+
+    def listen(self, listener: Callable[[Book, Book], None]) -> None:
+        """Call `listener(before, after)` after every change."""
+        self._listeners.append(listener)
+
+    def do(self, command: BookCommand) -> None:
+        """Carry out a command: apply, write, show.  If it raises, nothing has changed."""
+        after = command.apply(self.book)
+        step = self.store.append(command, after)
+        self._hold(step, after)
+        self._become(after)
+
+    def _hold(self, step: int, book: Book) -> None:
+        self._states[step] = book
+        if len(self._states) > MOST_HELD:
+            self._states.pop(next(iter(self._states)))
+
+    def can_undo(self) -> str:
+        """What undo would take back; empty where there is nothing."""
+        head = self.store.head
+        return self.store.step(head).label if head > 0 else ""
+
+    def can_redo(self) -> str:
+        """What redo would do again; empty where there is nothing."""
+        following = self.store.following(self.store.head)
+        return self.store.step(following).label if following else ""
+
+    def undo(self) -> str:
+        """Go back one step; its label, empty where there is none."""
+        label = self.can_undo()
+        if label:
+            self.go_to(self.store.step(self.store.head).parent)
+        return label
+
+    def redo(self) -> str:
+        """Go forward one step; its label, empty where there is none."""
+        label = self.can_redo()
+        if label:
+            self.go_to(self.store.following(self.store.head))
+        return label
+
+    def go_to(self, step: int) -> None:
+        """Stand at any step of the journal."""
+        book = self._states.get(step)
+        if book is None:
+            book = self.store.book_at(step)
+            self._hold(step, book)
+        self.store.go_to(step)
+        self._become(book)
+
+    def close(self) -> None:
+        """Keep the book's state where it moved since it was opened, and let go of it."""
+        if self.store.head != self._opened_at:
+            with contextlib.suppress(StoreProblem):  # a shortcut only: every step is on disk already
+                self.store.keep_state(self.book)
+        self.store.close()
+
+    def _become(self, after: Book) -> None:
+        before, self.book = self.book, after
+        for listener in self._listeners:
+            listener(before, after)
