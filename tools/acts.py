@@ -19,8 +19,8 @@ from faithful_reel.app.keys import FIXED, refused
 PAGE = Path(__file__).parent.parent / "docs" / "acts.md"
 HEAD = """# Acts and their keys
 
-Every act of the user stands in a menu; its key can be changed under Help, Keys (F1). This page is made from the tables of the desks by
-`tools/acts.py`.
+Every act of the user stands in a menu; its key can be changed under Help, Keys (F1). This page is made from the tables of the
+desks by `tools/acts.py`.
 """
 
 
@@ -35,7 +35,8 @@ def page() -> str:
             where += ", on the page" if act.on is not On.ANYTHING else ""
             key = f"`{act.key}`" if act.key else ""
             parts.append(f"| {act.words} | {key} | {where} | {act.tip} | `{act.id}` |\n")
-    parts.append("\n## Keys of the parts of the window\n\nThese stay as they are.\n\n| where | keys | what they do |\n|---|---|---|\n")
+    parts.append("\n## Keys of the parts of the window\n\nThese stay as they are.\n\n")
+    parts.append("| where | keys | what they do |\n|---|---|---|\n")
     parts += [f"| {fixed.where} | {fixed.key} | {fixed.what} |\n" for fixed in FIXED]
     return "".join(parts)
 
