@@ -10,7 +10,7 @@ from PyQt6.QtGui import QColor, QFont
 from PyQt6.QtWidgets import QDockWidget, QHBoxLayout, QHeaderView, QVBoxLayout, QWidget
 
 from faithful_reel.app.theme import DAY, Theme
-from faithful_reel.app.widgets.parts import Choice, button, label
+from faithful_reel.app.widgets.parts import ActButton, Choice, label
 from faithful_reel.app.widgets.tables import RowView
 from faithful_reel.app.workbench import Workbench
 from faithful_reel.core.book.store import Step
@@ -143,6 +143,7 @@ class HistoryPane(QDockWidget):
         self._bench = bench
         self.model = HistoryModel(bench)
         self.view = RowView()
+        self.view.menu_acts = ("edit.go_to_step",)
         self.view.setObjectName("Steps of this book")
         self.view.setModel(self.model)
         self.view.prepare("Steps of this book")
@@ -154,9 +155,8 @@ class HistoryPane(QDockWidget):
         self.chapters = Choice()
         self.chapters.setAccessibleName("Whose steps")
         self.chapters.activated.connect(self._chapter_chosen)
-        self.go = button("Go to this step", tip="The later steps are kept and can be gone to again")
-        self.go.clicked.connect(self._go)
-        self.view.activated.connect(self._go)
+        self.go = ActButton("Go to this step", "edit.go_to_step")
+        self.view.activated.connect(self.go_to_step)
         row = QHBoxLayout()
         row.addWidget(self.chapters, 1)
         row.addWidget(self.go)
@@ -199,7 +199,8 @@ class HistoryPane(QDockWidget):
     def _chapter_chosen(self) -> None:
         self.model.show_chapter(str(self.chapters.currentData() or ""))
 
-    def _go(self) -> None:
+    def go_to_step(self) -> None:
+        """Stand at the step in the chosen row."""
         step = self.model.step_at(self.view.currentIndex().row())
         if step >= 0 and step != self.model.head:
             self.wanted.emit(step)

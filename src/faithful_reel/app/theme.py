@@ -126,7 +126,7 @@ def style_sheet(t: Theme) -> str:
     return f"""
     * {{ font-family: "{CONTROLS}"; font-size: {13 * points:.2f}pt; color: {t.ink}; }}
     QMainWindow, QDialog, QMessageBox {{ background: {t.desk}; }}
-    QWidget#desk, QWidget#page, QStackedWidget {{ background: {t.page}; }}
+    QWidget#desk, QScrollArea#desk, QWidget#page, QStackedWidget {{ background: {t.page}; }}
     QWidget#side, QWidget#foot, QWidget#top {{ background: {t.desk}; }}
     QLabel {{ background: transparent; }}
     QLabel#quiet {{ color: {t.quiet}; }}

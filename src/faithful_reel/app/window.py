@@ -9,6 +9,7 @@ from typing import Any
 from PyQt6.QtCore import QSettings, QSize, Qt, QTimer
 from PyQt6.QtGui import QCloseEvent
 from PyQt6.QtWidgets import (
+    QAbstractItemView,
     QApplication,
     QHBoxLayout,
     QMainWindow,
@@ -41,13 +42,13 @@ from faithful_reel.app.release.presenter import ReleasePresenter
 from faithful_reel.app.settings import keep_rows, number, rows, text
 from faithful_reel.app.sound import Player
 from faithful_reel.app.splice.presenter import SplicePresenter
-from faithful_reel.app.theme import THEMES, style_sheet
+from faithful_reel.app.theme import THEMES, scale_of_letters, style_sheet
 from faithful_reel.app.transport.bar import TransportBar
 from faithful_reel.app.transport.close_view import CloseView
 from faithful_reel.app.transport.presenter import Transport
 from faithful_reel.app.widgets.galley import LOWEST, TALLEST, WIDEST
-from faithful_reel.app.widgets.parts import ActButton, Desk, OneLine, button, label, rule, tip
-from faithful_reel.app.widgets.tables import Table, give_widths, keep_widths
+from faithful_reel.app.widgets.parts import ActButton, Desk, OneLine, Scrolled, button, label, rule, tip
+from faithful_reel.app.widgets.tables import RowMenu, give_widths, keep_widths
 from faithful_reel.app.workbench import Workbench
 
 NOTICE_MS = 12_000
@@ -133,9 +134,10 @@ class Window(QMainWindow):
         self.jobs.changed.connect(self._show_title)
         self.contents = ContentsList(self.parts.contents, self.bench.open_chapter)
         self.stack = QStackedWidget()
-        for desk in DeskName:
-            self.stack.addWidget(self.panels[desk])
-        self.across = self._splitter("contents", Qt.Orientation.Horizontal, (self.contents, self.stack), (176, 1104), 1)
+        self.pages = {d: panel if d is DeskName.PROOF else Scrolled(panel) for d, panel in self.panels.items()}
+        for page in self.pages.values():
+            self.stack.addWidget(page)
+        self.across = self._splitter("contents", Qt.Orientation.Horizontal, (self.contents, self.stack), _contents_sizes(), 1)
         self.down = self._splitter("loupe", Qt.Orientation.Vertical, (self.across, self.loupe), (560, 132), 0)
         self.notice = label("", "problem", wrap=True)
         self.notice.setContentsMargins(16, 4, 16, 4)
@@ -207,8 +209,9 @@ class Window(QMainWindow):
     def _bind(self) -> None:
         for made in self.findChildren(ActButton):
             made.bind(self.actions_)
-        for view in self.findChildren(Table):
-            view.bind(self.actions_)
+        for view in self.findChildren(QAbstractItemView):
+            if isinstance(view, RowMenu):
+                view.bind(self.actions_)
 
     def _keys_changed(self) -> None:
         for made in self.findChildren(ActButton):
@@ -257,7 +260,7 @@ class Window(QMainWindow):
     def _desk_changed(self) -> None:
         desk = self.desks.current
         self.settings.setValue("view/desk", desk.value)
-        self.stack.setCurrentWidget(self.panels[desk])
+        self.stack.setCurrentWidget(self.pages[desk])
         for other, made in self.desk_buttons.items():
             made.setChecked(other is desk)
         self.refresh_desk()
@@ -397,3 +400,9 @@ class Window(QMainWindow):
         self.bench.close()
         if event is not None:
             event.accept()
+
+
+def _contents_sizes() -> tuple[int, int]:
+    """How wide the contents are, and the desk beside them, before anybody has dragged them."""
+    contents = round(176 * min(1.5, scale_of_letters()))
+    return contents, 1280 - contents

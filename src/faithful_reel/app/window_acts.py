@@ -39,6 +39,13 @@ class WindowActs:
         """Open or close the history."""
         self.window.show_history()
 
+    def go_to_step(self) -> None:
+        """Stand at the step that is chosen in the history."""
+        if self.window.history.isVisible():
+            self.window.history.go_to_step()
+        else:
+            self.bench.tell("Open the history first, and choose a step in it (Ctrl+H).")
+
     def desk(self, desk: DeskName) -> None:
         """Go to a desk."""
         self.window.desks.show(desk)
@@ -96,6 +103,7 @@ ACTS: tuple[Act[WindowActs], ...] = (
     Act("edit.undo", E, "Undo", "Ctrl+Z", "Take the last step back", A.undo),
     Act("edit.redo", E, "Redo", "Ctrl+Shift+Z", "Do the step again", A.redo),
     Act("edit.history", E, "History", "Ctrl+H", "All steps; go back or forward to any of them", A.history),
+    Act("edit.go_to_step", E, "Go to the chosen step", "", "The later steps are kept and can be gone to again", A.go_to_step),
     *map(_to, DeskName),
     Act("view.next_chapter", Menu.CHAPTER, "Next chapter", "Ctrl+PgDown", "Take the next chapter in hand", A.next_chapter),
     Act("view.previous_chapter", Menu.CHAPTER, "Previous chapter", "Ctrl+PgUp", "Take the chapter before in hand", A.previous_chapter),

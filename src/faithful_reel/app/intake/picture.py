@@ -12,6 +12,7 @@ from PyQt6.QtWidgets import QWidget
 
 from faithful_reel.app.theme import DAY, Theme, control_font
 from faithful_reel.app.widgets.galley import Columns, draw_sound
+from faithful_reel.app.widgets.told import tell_reader
 from faithful_reel.core.units import Span, clock
 
 TOP, FOOT = 16.0, 30.0
@@ -49,6 +50,9 @@ class RecordingPicture(QWidget):
         """Show a recording; without columns the note says why there is no picture yet."""
         self._columns, self._length, self._rate, self._tone, self._note = columns, length, rate, tone, note
         self._clipped = np.array(clipped_s, np.float64)
+        said = [note] if columns is None else [clock(length / rate)[:-4], f"{len(clipped_s)} clipped places"]
+        said += [f"room tone at {clock(tone.start / rate)[:-4]}"] if tone else []
+        tell_reader(self, ", ".join(said))
         self.update()
 
     def paintEvent(self, _event: QPaintEvent | None) -> None:  # noqa: N802 - Qt's name

@@ -9,9 +9,20 @@ from PyQt6.QtWidgets import QApplication, QListView, QWidget
 
 from faithful_reel.app.widgets.delegates import RowDelegate
 from faithful_reel.app.widgets.parts import ROLE
+from faithful_reel.app.widgets.tables import RowMenu
 from faithful_reel.core.collate.findings import Finding, Kind, by_hand
 from faithful_reel.core.units import clock
 
+DECIDING = (
+    "proof.listen",
+    "proof.stet",
+    "proof.mend",
+    "proof.pickup",
+    "proof.swap",
+    "proof.reopen",
+    "proof.accept",
+    "proof.remark",
+)
 Key = tuple[str, str]
 """A chapter and a finding in it."""
 
@@ -69,7 +80,7 @@ class DocketModel(QAbstractListModel):
         return None
 
 
-class Docket(QListView):
+class Docket(RowMenu, QListView):
     """The list itself.  Tells what the user chooses in it; what is chosen from outside it does not tell."""
 
     chosen = pyqtSignal(str, str)
@@ -85,6 +96,7 @@ class Docket(QListView):
         self.delegate = RowDelegate(self)
         self.setItemDelegate(self.delegate)
         self.setSelectionMode(QListView.SelectionMode.ExtendedSelection)
+        self.menu_acts = DECIDING
         self.setToolTip("Shift or Ctrl and a click, or Shift and the arrows, select several to be decided at once")
 
     def show_rows(

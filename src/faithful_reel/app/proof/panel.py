@@ -23,9 +23,9 @@ from faithful_reel.app.proof.note_row import NoteRow
 from faithful_reel.app.proof.presenter import ProofPresenter
 from faithful_reel.app.proof.search_row import SearchRow
 from faithful_reel.app.proof.side import DocketSide
-from faithful_reel.app.theme import Theme
+from faithful_reel.app.theme import Theme, scale_of_letters
 from faithful_reel.app.widgets.galley import Cells, Galley, GalleyContent, PagePlace, Strip
-from faithful_reel.app.widgets.parts import Apart, Desk
+from faithful_reel.app.widgets.parts import Apart, Desk, Scrolled
 from faithful_reel.core.book.model import ChapterState
 from faithful_reel.core.memo import Memo, Seen
 from faithful_reel.core.reel.reel import Reel, recordings_of
@@ -33,7 +33,10 @@ from faithful_reel.core.units import Span
 from faithful_reel.core.work.page import others_of
 from faithful_reel.core.work.splicing import placed_joins
 
-LEAST_SIDE, NAMES_WIDTH = 290, 400
+LEAST_SIDE, NAMES_WIDTH = 300, 400
+MOST_SCALE = 1.7
+BAR = 14
+"""Pixels of a scroll bar."""
 TYPED_IN = QLineEdit | QComboBox | QAbstractSpinBox | QAbstractItemView | QTextEdit | QPlainTextEdit
 
 
@@ -63,10 +66,11 @@ class ProofPanel(Desk):
         self.docket = DocketSide(presenter)
         self.docket.card.left.connect(self.galley.setFocus)
         self.side = QStackedWidget()
-        self.side.addWidget(self.docket)
+        self.side.addWidget(Scrolled(self.docket, upright_only=True))
         self.side.addWidget(self.names)
         beside = Apart(self.side)
-        beside.setMinimumWidth(LEAST_SIDE)
+        least = round(LEAST_SIDE * min(MOST_SCALE, scale_of_letters())) + BAR
+        beside.setMinimumWidth(least)
         self.across = QSplitter(Qt.Orientation.Horizontal)
         self.across.setObjectName("proof")
         self.across.setHandleWidth(1)
@@ -74,7 +78,7 @@ class ProofPanel(Desk):
         self.across.addWidget(page)
         self.across.addWidget(beside)
         self.across.setStretchFactor(0, 1)
-        self.across.setSizes([800, LEAST_SIDE + 14])
+        self.across.setSizes([800, least + 14])
         self._docket_width = 0
         box = QVBoxLayout(self)
         box.setContentsMargins(0, 0, 0, 0)

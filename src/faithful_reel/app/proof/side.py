@@ -8,10 +8,14 @@ from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QStackedWidget, QVBoxLayou
 from faithful_reel.app.proof.card import Card
 from faithful_reel.app.proof.docket import Docket, Key, kind_words
 from faithful_reel.app.proof.presenter import ProofPresenter, Sieve
+from faithful_reel.app.theme import scale_of_letters
 from faithful_reel.app.widgets.parts import ActButton, Check, Choice, label
 from faithful_reel.core.book.model import ChapterState
 from faithful_reel.core.collate.findings import Decision, Kind
 from faithful_reel.core.memo import Seen
+
+LEAST_LIST = 96
+"""Pixels, as drawn: two rows."""
 
 
 class DocketSide(QWidget):
@@ -46,12 +50,13 @@ class DocketSide(QWidget):
                 combo.addItem(text, key)
             combo.setAccessibleName(name)
             combo.setToolTip(f"{name}: which findings the docket shows, and how")
-            combo.setMinimumContentsLength(5)
+            combo.setMinimumContentsLength(4)
             combo.setSizeAdjustPolicy(Choice.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
             combo.activated.connect(self._filtered)
             sieve.addWidget(combo, place // 3, place % 3)
         self.card = Card(presenter)
         self.list = Docket()
+        self.list.setMinimumHeight(round(LEAST_LIST * scale_of_letters()))
         self.list.chosen.connect(presenter.choose)
         self.list.several.connect(self._rows_selected)
         self.empty = label("", "quiet", wrap=True)

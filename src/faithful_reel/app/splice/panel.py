@@ -9,7 +9,7 @@ from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QVBoxLayout
 
 from faithful_reel.app.splice.presenter import SplicePresenter
 from faithful_reel.app.theme import Theme, scale_of_letters
-from faithful_reel.app.widgets.parts import ActButton, Check, Choice, Desk, label
+from faithful_reel.app.widgets.parts import ActButton, Check, Choice, Desk, Scrolled, label
 from faithful_reel.app.widgets.tables import Table
 from faithful_reel.app.widgets.trio import Trio, TrioBoundary
 from faithful_reel.core.pickups.ledger import DONE, Pickup, State
@@ -20,6 +20,8 @@ from faithful_reel.core.work.splicing import InPlace, Preview
 
 SHOWN_PROPOSALS = 4
 SEAM_ROWS = 3
+BAR = 12
+"""Pixels of the bar under a long line."""
 IN_WORDS = {
     State.SPLICED: "The take is in: this is how it stands in the chapter. Hear it in context, then pass it.",
     State.PASSED: "The take is in, and passed.",
@@ -46,6 +48,9 @@ class SplicePanel(Desk):
         self.rows.menu_acts = ("splice.hear_before", "splice.hear_after", "splice.hear_context", "splice.place", "splice.pass")
         self.trio = Trio()
         self.trio.boundary_clicked.connect(self._boundary_clicked)
+        self.across = Scrolled(self.trio)
+        self.across.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.across.setMinimumHeight(self.trio.minimumHeight() + BAR)
         self.entering, self.leaving = Choice(), Choice()
         for combo, name in ((self.entering, "Boundary where the take begins"), (self.leaving, "Boundary where the take ends")):
             combo.setAccessibleName(name)
@@ -86,7 +91,7 @@ class SplicePanel(Desk):
         box.setContentsMargins(24, 16, 24, 12)
         box.addWidget(label("Splice", "title"))
         box.addWidget(self.rows)
-        box.addWidget(self.trio, 1)
+        box.addWidget(self.across, 1)
         box.addLayout(grid)
         box.addWidget(self.seam)
         box.addWidget(self.hint)
@@ -189,6 +194,9 @@ class SplicePanel(Desk):
     def _boundary_clicked(self, entering: bool, index: int) -> None:  # noqa: FBT001 - Qt calls it so
         (self.entering if entering else self.leaving).setCurrentIndex(index)
         self._proposals_chosen()
+        at = self.trio.place_of(entering=entering)
+        if at >= 0:
+            self.across.ensureVisible(at, 0, 80, 0)
 
     def _level_matched(self, on: bool) -> None:  # noqa: FBT001 - Qt calls it so
         self._presenter.set_match_level(on=on)

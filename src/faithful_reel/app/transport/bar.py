@@ -9,7 +9,7 @@ from faithful_reel.app.sound import Player, devices
 from faithful_reel.app.theme import Theme, scale_of_letters
 from faithful_reel.app.transport.presenter import LEADS_S, SOFTEST_DB, SPEEDS, Transport
 from faithful_reel.app.widgets.meters import Meter
-from faithful_reel.app.widgets.parts import ActButton, Choice, label
+from faithful_reel.app.widgets.parts import ActButton, Choice, OneLine
 from faithful_reel.core.units import clock
 
 SIMULATED = "no sound device: simulated sound card"
@@ -53,15 +53,19 @@ class TransportBar(QWidget):
         self.device.setMinimumWidth(60)
         self.device.setMaximumWidth(round(220 * scale_of_letters()))
         self.device.activated.connect(self._device_chosen)
-        self.saved = label("", "quiet")
+        self.saved = OneLine()
+        self.saved.setObjectName("quiet")
+        self.saved.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         row = QHBoxLayout(self)
         row.setContentsMargins(16, 5, 16, 5)
         row.setSpacing(8)
-        for widget in (self.play, self.speed, self.lead, self.loop, self.time, self.meter, self.volume):
+        for widget in (self.play, self.speed, self.lead, self.loop, self.time, self.meter):
             row.addWidget(widget)
+        row.addSpacing(10)
+        row.addWidget(self.volume)
         row.addWidget(self.device, 2)
         row.addStretch(1)
-        row.addWidget(self.saved)
+        row.addWidget(self.saved, 1)
         transport.listen(self.refresh)
         player.level.connect(self.meter.set_level)
         self.show_devices()

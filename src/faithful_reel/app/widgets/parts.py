@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Protocol
 
 from PyQt6.QtCore import QEvent, QSize, Qt
 from PyQt6.QtGui import QAction, QKeyEvent, QPainter, QPaintEvent, QResizeEvent
-from PyQt6.QtWidgets import QCheckBox, QComboBox, QFrame, QLabel, QPushButton, QWidget
+from PyQt6.QtWidgets import QCheckBox, QComboBox, QFrame, QLabel, QPushButton, QScrollArea, QWidget
 
 from faithful_reel.app.theme import Theme
 
@@ -51,6 +51,27 @@ class Apart(QWidget):
     def minimumSizeHint(self) -> QSize:  # noqa: N802 - Qt's name
         """As the inside."""
         return self._inside.minimumSizeHint()
+
+
+class Scrolled(QScrollArea):
+    """Holds a widget that is scrolled where there is less room than it needs, so that nothing in it is cut off."""
+
+    def __init__(self, inside: QWidget, *, upright_only: bool = False) -> None:
+        super().__init__()
+        self.setObjectName("desk")
+        self.setFrameShape(QScrollArea.Shape.NoFrame)
+        self.setWidgetResizable(True)
+        self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        self.setWidget(inside)
+        if upright_only:
+            self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+
+    def minimumSizeHint(self) -> QSize:  # noqa: N802 - Qt's name
+        """As small as it must be."""
+        inside = self.widget()
+        upright = self.horizontalScrollBarPolicy() is Qt.ScrollBarPolicy.ScrollBarAlwaysOff
+        width = inside.minimumSizeHint().width() if upright and inside is not None else 100
+        return QSize(width, 60)
 
 
 class OneLine(QLabel):

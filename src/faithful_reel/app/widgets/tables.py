@@ -6,7 +6,7 @@ import re
 from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING
 
-from PyQt6.QtCore import QPoint, QRectF, Qt, pyqtSignal
+from PyQt6.QtCore import QRectF, Qt
 from PyQt6.QtGui import (
     QAction,
     QColor,
@@ -54,20 +54,74 @@ class Entry(QTableWidgetItem):
         return natural(self.text()) < natural(other.text())
 
 
-def copied(view: QTableView) -> str:
-    """The selected rows of a table as text, tabs between their cells; all of its columns that are seen."""
+def copied(view: QAbstractItemView) -> str:
+    """The selected rows of a table or list as text, tabs between their cells; all of its columns that are seen."""
     model, chosen = view.model(), view.selectionModel()
     if model is None or chosen is None:
         return ""
-    columns = [c for c in range(model.columnCount()) if not view.isColumnHidden(c)]
+    table = view if isinstance(view, QTableView) else None
+    columns = [c for c in range(model.columnCount()) if table is None or not table.isColumnHidden(c)]
     numbers = sorted({index.row() for index in chosen.selectedIndexes()})
     return "\n".join("\t".join(str(model.index(r, c).data() or "").strip() for c in columns) for r in numbers)
 
 
+_BaseView = QAbstractItemView if TYPE_CHECKING else object
 _Base = QTableView if TYPE_CHECKING else object
 
 
-class Rows(_Base):  # type: ignore[misc, valid-type]  # a mixin: Qt's classes can not be mixed with one another
+class RowMenu(_BaseView):  # type: ignore[misc, valid-type]  # a mixin: Qt's classes can not be mixed with one another
+    """A menu by right click and by key, with acts and a way to copy the rows; Ctrl+C copies them, Home and End go to the ends."""
+
+    menu_acts: tuple[str, ...] = ()
+    _acts: ActSource | None = None
+
+    def bind(self, acts: ActSource) -> None:
+        """Where the acts of its menu come from."""
+        self._acts = acts
+
+    def copy_rows(self) -> None:
+        """Put the selected rows on the clipboard."""
+        board = QGuiApplication.clipboard()
+        if board is not None:
+            board.setText(copied(self))
+
+    def row_menu(self) -> QMenu:
+        """What can be done with the rows."""
+        menu = QMenu(self)
+        for act in self.menu_acts:
+            if self._acts is not None:
+                menu.addAction(self._acts[act])
+        if self.menu_acts:
+            menu.addSeparator()
+        copy = QAction("Copy the rows", menu)
+        copy.triggered.connect(self.copy_rows)
+        menu.addAction(copy)
+        return menu
+
+    def contextMenuEvent(self, event: QContextMenuEvent | None) -> None:  # noqa: N802 - Qt's name
+        """The menu of the row under the mouse, or by its key of the row at hand."""
+        if event is None:
+            return
+        point, port = event.globalPos(), self.viewport()
+        if event.reason() is QContextMenuEvent.Reason.Keyboard and port is not None:
+            point = port.mapToGlobal(self.visualRect(self.currentIndex()).bottomLeft())
+        self.row_menu().exec(point)
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:  # noqa: N802 - Qt's name
+        """As the class says."""
+        if event is None:
+            return
+        model = self.model()
+        if event.matches(QKeySequence.StandardKey.Copy):
+            self.copy_rows()
+        elif event.key() in (Qt.Key.Key_Home, Qt.Key.Key_End) and not event.modifiers() and model is not None:
+            if model.rowCount():
+                self.setCurrentIndex(model.index(0 if event.key() == Qt.Key.Key_Home else model.rowCount() - 1, 0))
+        else:
+            super().keyPressEvent(event)
+
+
+class Rows(RowMenu, _Base):  # type: ignore[misc, valid-type]  # a mixin: Qt's classes can not be mixed with one another
     """What every table of the window has in common; see the module."""
 
     def prepare(self, name: str) -> None:
@@ -85,21 +139,6 @@ class Rows(_Base):  # type: ignore[misc, valid-type]  # a mixin: Qt's classes ca
             upright.setDefaultSectionSize(round(ROW_H * scale_of_letters()))
             across.setHighlightSections(False)
             across.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
-
-    def keyPressEvent(self, event: QKeyEvent | None) -> None:  # noqa: N802 - Qt's name
-        """Ctrl+C copies the selected rows; Home and End go to the first and the last."""
-        if event is None:
-            return
-        if event.matches(QKeySequence.StandardKey.Copy):
-            board = QGuiApplication.clipboard()
-            if board is not None:
-                board.setText(copied(self))
-        elif event.key() in (Qt.Key.Key_Home, Qt.Key.Key_End) and not event.modifiers():
-            model = self.model()
-            if model is not None and model.rowCount():
-                self.setCurrentIndex(model.index(0 if event.key() == Qt.Key.Key_Home else model.rowCount() - 1, 0))
-        else:
-            super().keyPressEvent(event)
 
     def focusInEvent(self, event: QFocusEvent | None) -> None:  # noqa: N802 - Qt's name
         """Who comes by the keyboard finds a row chosen."""
@@ -126,20 +165,12 @@ class RowView(Rows, QTableView):
 class Table(Rows, QTableWidget):
     """A table of texts that says what belongs in it while it is empty."""
 
-    menu_wanted = pyqtSignal(QPoint)
-
     def __init__(self, headers: Sequence[str], name: str, *, sortable: bool = True) -> None:
         super().__init__(0, len(headers))
         self.setObjectName(name)
         self.setHorizontalHeaderLabels(list(headers))
         self.prepare(name)
         self.empty = ""
-        self.menu_acts: tuple[str, ...] = ()
-        self._acts: ActSource | None = None
-        self._copy = QAction("Copy the rows", self)
-        self._copy.setShortcut(QKeySequence(QKeySequence.StandardKey.Copy))
-        self._copy.setShortcutContext(Qt.ShortcutContext.WidgetShortcut)
-        self._copy.triggered.connect(self._copy_rows)
         across = self.horizontalHeader()
         self._sortable = sortable
         if sortable and across is not None:
@@ -155,10 +186,6 @@ class Table(Rows, QTableWidget):
         if across is not None:
             across.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
             across.setSectionResizeMode(stretch, QHeaderView.ResizeMode.Stretch)
-
-    def bind(self, acts: ActSource) -> None:
-        """Where the acts of its menu come from."""
-        self._acts = acts
 
     def fill(
         self,
@@ -244,28 +271,6 @@ class Table(Rows, QTableWidget):
         self.blockSignals(True)
         self.choose(key)
         self.blockSignals(False)
-
-    def _copy_rows(self) -> None:
-        board = QGuiApplication.clipboard()
-        if board is not None:
-            board.setText(copied(self))
-
-    def contextMenuEvent(self, event: QContextMenuEvent | None) -> None:  # noqa: N802 - Qt's name
-        """The menu of the row under the mouse, or by its key of the row at hand."""
-        if event is None:
-            return
-        point = event.globalPos()
-        port = self.viewport()
-        if event.reason() is QContextMenuEvent.Reason.Keyboard and port is not None:
-            point = port.mapToGlobal(self.visualRect(self.currentIndex()).bottomLeft())
-        menu = QMenu(self)
-        for act in self.menu_acts:
-            if self._acts is not None:
-                menu.addAction(self._acts[act])
-        if self.menu_acts:
-            menu.addSeparator()
-        menu.addAction(self._copy)
-        menu.exec(point)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802 - Qt's name
         """The rows, or what to do to have some."""

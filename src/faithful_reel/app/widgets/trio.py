@@ -20,6 +20,7 @@ LEFT = 78.0
 STRIP_H = 46.0
 WORDS_H = 30.0
 GAP = 15.0
+RIGHT = 24
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,7 +35,7 @@ class TrioBoundary:
 
 
 class Trio(QWidget):
-    """Every word has one column; each strip is stretched so that its word fills it."""
+    """Every word has one column; each strip is stretched so that its word fills it.  A long line is wider than the view."""
 
     boundary_clicked = pyqtSignal(bool, int)
 
@@ -53,6 +54,7 @@ class Trio(QWidget):
         self._playhead = -1
         self._spots: list[tuple[QPointF, TrioBoundary]] = []
         self._empty = ""
+        self._widths: list[float] = []
 
     def set_theme(self, theme: Theme) -> None:
         """Draw in another theme."""
@@ -68,6 +70,8 @@ class Trio(QWidget):
     ) -> None:
         """Show a splice; `empty` is what stands here where there is none."""
         self._words, self._boundaries, self._columns, self._empty = words, boundaries, columns, empty
+        self._widths = [QFontMetricsF(reading_font(16)).horizontalAdvance(w.text) + 14 for w in words]
+        self.setMinimumWidth(round(self._left + sum(self._widths) + RIGHT) if words else 0)
         self._read_out()
         self.update()
 
@@ -108,6 +112,12 @@ class Trio(QWidget):
         super().focusOutEvent(event)
         self.update()
 
+    def place_of(self, *, entering: bool) -> int:
+        """Where the chosen boundary stands, in pixels from the left; -1 where there is none."""
+        chosen = next((b for b in self._boundaries if b.entering is entering and b.rank == 0), None)
+        at, ts = self._knots(0, self._xs()) if self._words else ([], [])
+        return round(float(np.interp(chosen.original, ts, at))) if chosen and at else -1
+
     def set_playhead(self, position: int) -> None:
         """Where the result is being heard."""
         self._playhead = position
@@ -115,10 +125,9 @@ class Trio(QWidget):
 
     def _xs(self) -> list[tuple[float, float]]:
         """Left and right of every word's column."""
-        metrics = QFontMetricsF(reading_font(16))
-        widths = [metrics.horizontalAdvance(w.text) + 14 for w in self._words]
-        room = self.width() - self._left - 24
-        scale = min(1.7, room / max(1.0, sum(widths)))
+        widths = self._widths
+        room = self.width() - self._left - RIGHT
+        scale = min(1.7, max(1.0, room / max(1.0, sum(widths))))
         xs, x = [], self._left
         for width in widths:
             xs.append((x, x + width * scale))
@@ -151,6 +160,7 @@ class Trio(QWidget):
     def paintEvent(self, _event: QPaintEvent | None) -> None:  # noqa: N802 - Qt's name
         """Words on top, then the three strips; the replaced words stand on the light of the take."""
         painter = QPainter(self)
+        painter.fillRect(self.rect(), self._theme.color("page"))
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         self._spots = []
         if self.hasFocus():

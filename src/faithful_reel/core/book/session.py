@@ -6,6 +6,7 @@ import contextlib
 from collections.abc import Callable
 
 from faithful_reel.core.book.commands import BookCommand
+from faithful_reel.core.book.labels import step_label
 from faithful_reel.core.book.model import Book
 from faithful_reel.core.book.store import BookStore
 from faithful_reel.core.errors import StoreProblem
@@ -32,7 +33,7 @@ class Session:
     def do(self, command: BookCommand) -> None:
         """Carry out a command: apply, write, show.  If it raises, nothing has changed."""
         after = command.apply(self.book)
-        step = self.store.append(command, after)
+        step = self.store.append(command, after, step_label(command, self.book))
         self._hold(step, after)
         self._become(after)
 

@@ -265,14 +265,14 @@ class BookStore:
         except NONSENSE as problem:
             raise damaged(self.folder, "the step that it stands at is no number") from problem
 
-    def append(self, command: BookCommand, after: Book) -> int:
-        """Write a command behind the head and make it the head.  On return it is on disk."""
+    def append(self, command: BookCommand, after: Book, label: str = "") -> int:
+        """Write a command behind the head and make it the head, called `label` or as the command is.  On return it is on disk."""
         kind: Any = type(command)
         body = adapter(kind).dump_json(command).decode()
         with self._writing() as db:
             parent = self.head
             at = time.strftime("%Y-%m-%dT%H:%M:%S")
-            row = (parent, at, command.chapter, command.label, type(command).__name__, body, self.name)
+            row = (parent, at, command.chapter, label or command.label, type(command).__name__, body, self.name)
             step = int(
                 db.execute(
                     "INSERT INTO steps (parent, at, chapter, label, kind, body, name) VALUES (?, ?, ?, ?, ?, ?, ?)", row

@@ -56,7 +56,7 @@ class Measures:
     @cached_property
     def right(self) -> float:
         """Width of the margin for notes."""
-        return 132.0 * self.scale
+        return 132.0 * (1 + self.scale) / 2
 
     @cached_property
     def text_h(self) -> float:
