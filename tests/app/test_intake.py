@@ -65,7 +65,7 @@ def sound(path, *, seconds=6.0, clipped=False):
 
 def test_an_empty_book_says_what_to_do(empty):
     panel = empty.window.panels["intake"]
-    assert empty.window.stack.currentWidget() is panel
+    assert empty.window.stack.currentWidget().widget() is panel
     assert "Bring in the manuscript first" in panel.hint.text()
     assert not panel.by_ear.isEnabled()
     assert not panel.card.isVisible()

@@ -43,7 +43,8 @@ def plain(text: str) -> str:
 def chapter_words() -> list[list[str]]:
     """The words of every chapter, headings first, as any reader must give them."""
     return [
-        [*heading.split(), *(w for p in paragraphs if p != "***" for w in plain(p).split())] for heading, paragraphs in CHAPTERS
+        [*heading.split(), *(w for p in paragraphs if p != "***" for w in plain(p).replace(" — ", "— ").split())]
+        for heading, paragraphs in CHAPTERS
     ]
 
 

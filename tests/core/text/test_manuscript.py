@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from faithful_reel.core.errors import AppError, FileProblem
 from faithful_reel.core.text.manuscript import read_manuscript, read_script
-from faithful_reel.core.text.words import chapter_of
+from faithful_reel.core.text.words import Word, chapter_of, closed_up
 
 
 def test_docx_and_text_give_the_same_book(demo):
@@ -98,3 +98,55 @@ def test_a_damaged_docx_is_read_or_refused(tmp_path_factory, demo, at, junk):
     path.write_bytes(raw)
     with contextlib.suppress(AppError):  # anything else would be a traceback for the user
         assert read_manuscript(path).chapters
+
+
+@pytest.mark.parametrize(
+    ("line", "words"),
+    [
+        ("« Bonjour », dit-elle.", ["«Bonjour»,", "dit-elle."]),
+        ("The harbour – and the wall", ["The", "harbour–", "and", "the", "wall"]),
+        ("— Who is there ?", ["—Who", "is", "there?"]),
+        ("« — Oui »", ["«—Oui»"]),
+        ("wait …", ["wait…"]),
+        ("— …", []),
+        ("A & B + 5 %", ["A", "&", "B", "+", "5", "%"]),
+        ("¿ Quién ?", ["¿Quién?"]),
+    ],
+)
+def test_marks_that_stand_alone_are_no_words(line, words):
+    assert [w.text for w in closed_up([Word(t, 0, 0) for t in line.split()])] == words
+
+
+@given(st.lists(st.text("ab«»–—.… ,!'()", min_size=1, max_size=4).filter(lambda t: not any(c.isspace() for c in t)), max_size=8))
+def test_closing_up_loses_no_letter_and_no_word(tokens):
+    spoken = [t for t in tokens if any(c.isalnum() for c in t)]
+    made = [w.text for w in closed_up([Word(t, 0, 0) for t in tokens])]
+    assert len(made) == len(spoken)
+    assert all(s in m for s, m in zip(spoken, made, strict=True))
+
+
+@pytest.mark.parametrize(
+    ("text", "why"),
+    [
+        ("הים נסוג רחוק מכפי שמישהו בנמל יכול היה לזכור", "from right to left"),
+        ("ابتعد المد أكثر مما يتذكره أي شخص في الميناء", "from right to left"),
+        ("潮は港の誰もが覚えているよりも遠くまで引いていた。", "without spaces"),
+        ("น้ำลงไปไกลกว่าที่ใครในท่าเรือจะจำได้", "without spaces"),
+    ],
+)
+def test_what_can_not_be_set_is_refused_in_one_line(tmp_path, text, why):
+    path = tmp_path / "m.txt"
+    path.write_text(f"Chapter One\n\n{text}\n", encoding="utf-8")
+    for reader in (read_manuscript, read_script):
+        with pytest.raises(FileProblem, match=why) as told:
+            reader(path)
+        assert "m.txt" in str(told.value)
+        assert "\n" not in str(told.value)
+
+
+def test_a_quotation_in_another_script_is_no_reason_to_refuse(tmp_path):
+    path = tmp_path / "m.txt"
+    path.write_text(
+        "Chapter One\n\nShe read the word שלום on the wall, and under it 潮, and went on along the harbour.\n", "utf-8"
+    )
+    assert len(read_manuscript(path).chapters[0].words) == 20

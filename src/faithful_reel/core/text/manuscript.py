@@ -18,6 +18,7 @@ from faithful_reel.core.jobs import Watch
 from faithful_reel.core.text import readers
 from faithful_reel.core.text.archives import opened
 from faithful_reel.core.text.document import MOST_LETTERS, Document, Paragraph, TooMuch
+from faithful_reel.core.text.scripts import refuse_unsettable
 from faithful_reel.core.text.words import LONGEST_WORD, Chapter, Manuscript, chapter_of
 
 MAX_BYTES = 64 * 2**20
@@ -103,6 +104,7 @@ def read_script(path: Path) -> Chapter:
             raise FileProblem(f"{path.name} holds far more words than one recording. Give the text of this recording alone.")
         return chapter_of(chapters[0].title, [" ".join(c.words[i].text for i in p) for c in chapters for p in c.paragraphs()])
     text = _as_read(path, readers.decoded).replace("\r\n", "\n")
+    refuse_unsettable(text, path)
     tokens = text.split() if len(text) <= MOST_LETTERS else []
     if len(text) > MOST_LETTERS or len(tokens) > MOST_SCRIPT:
         raise FileProblem(f"{path.name} holds far more words than one recording. Give the text of this recording alone.")
@@ -117,6 +119,7 @@ def read_script(path: Path) -> Chapter:
 def read_document(path: Path) -> Document:
     """Read a document of any kind; what goes wrong in its archive, its XML or its parts is one clear problem with the file."""
     document: Document = _as_read(path, _reader_of(path))
+    refuse_unsettable(" ".join(p.text for p in document.paragraphs), path)
     return document
 
 

@@ -156,7 +156,7 @@ def plain(text: str) -> str:
     text = text.replace("’", "'").replace("‘", "'").replace("`", "'")
     text = unicodedata.normalize("NFKD", text)
     text = "".join(c for c in text if not unicodedata.combining(c)).lower()
-    return text.strip(" \t\"“”()[]{}<>.,;:!?…—–-_*'/")
+    return text.strip(" \t\"“”„‚«»‹›¿¡()[]{}<>.,;:!?…—–―-_*'/")
 
 
 def spelling(word: str) -> str:

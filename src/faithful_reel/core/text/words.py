@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 
 @dataclass(frozen=True, slots=True)
@@ -102,12 +102,41 @@ def ends_sentence(token: str, following: str | None) -> bool:
     return not opener or opener[0].isupper() or opener[0].isdigit() or following[0] in '"“‘'
 
 
+_OPENING = frozenset("«‹„“‘‚¿¡([{")
+_MARKS = _OPENING | frozenset("»›”’\"'–—―‒-−…·.,;:!?)]}*")
+_DASHES = frozenset("–—―‒-−")
+
+
+def closed_up(words: Sequence[Word]) -> list[Word]:
+    """The words of a paragraph without marks that stand alone: what opens goes to the next word, all else to the one before.
+
+    French and Spanish set a space inside of guillemets, many hands one on both sides of a dash; neither is a word to be read.
+    A paragraph of nothing but marks has no words.
+    """
+    out: list[Word] = []
+    ahead = ""
+    for word in words:
+        if not set(word.text) <= _MARKS:
+            out.append(replace(word, text=ahead + word.text) if ahead else word)
+            ahead = ""
+        elif set(word.text) <= _OPENING or (not out and set(word.text) <= _DASHES):
+            ahead += word.text
+        elif out and not ahead:
+            out[-1] = replace(out[-1], text=out[-1].text + word.text)
+        else:
+            ahead += word.text if out else ""
+    return [*out[:-1], replace(out[-1], text=out[-1].text + ahead)] if out and ahead else out
+
+
 def chapter_of(title: str, paragraphs: Sequence[Sequence[Word] | str]) -> Chapter:
-    """Build a chapter from paragraphs of text (or of words whose sentence numbers are not set yet)."""
+    """Build a chapter from paragraphs of words whose sentence numbers are not set yet, or of text.
+
+    Of text every whitespace-separated token is a word, whatever it is; of words, marks that stand alone are none.
+    """
     words: list[Word] = []
     sentence = 0
     for number, paragraph in enumerate(paragraphs):
-        tokens = [Word(t, 0, 0) for t in paragraph.split()] if isinstance(paragraph, str) else list(paragraph)
+        tokens = [Word(t, 0, 0) for t in paragraph.split()] if isinstance(paragraph, str) else closed_up(paragraph)
         for i, word in enumerate(tokens):
             words.append(Word(word.text, sentence, number, word.page, word.italic))
             after = tokens[i + 1].text if i + 1 < len(tokens) else None
