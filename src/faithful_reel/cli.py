@@ -21,7 +21,6 @@ from faithful_reel.core.units import EAR_RATE, clock
 
 app = typer.Typer(
     add_completion=False,
-    no_args_is_help=True,
     pretty_exceptions_enable=False,
     help="Proof, splice and master audiobook narration.",
 )
@@ -406,11 +405,27 @@ def verify(book: Book, as_json: AsJson = False) -> None:
 
 
 @app.command("open")
-def open_book(book: Annotated[Path, typer.Argument(metavar="BOOK", help="A folder NAME.reelbook.")]) -> None:
-    """Open the window on a book."""
-    from faithful_reel.app.main import run_book
+def open_book(
+    book: Annotated[
+        Path | None, typer.Argument(metavar="[BOOK]", help="A folder NAME.reelbook, its database, or a NAME.reelarchive.")
+    ] = None,
+) -> None:
+    """Open the window on a book; without one, on the books that were open before."""
+    from faithful_reel.app.main import run_path, run_start
 
-    run_book(book)
+    run_start() if book is None else run_path(book)
+
+
+@app.command()
+def install(
+    remove: Annotated[bool, typer.Option("--remove", help="Take it all away again.")] = False,
+) -> None:
+    """Put the program into the desktop's menu for this user, with icons, file types and a manual page."""
+    from faithful_reel.app.desktop import installed, removed
+
+    command = typer.main.get_command(app)
+    for path in removed(command) if remove else installed(command):
+        sys.stdout.write(f"{'removed' if remove else 'installed'} {path}\n")
 
 
 def _version(wanted: bool) -> None:  # noqa: FBT001 - typer calls it so
@@ -419,11 +434,14 @@ def _version(wanted: bool) -> None:  # noqa: FBT001 - typer calls it so
         raise typer.Exit
 
 
-@app.callback()
+@app.callback(invoke_without_command=True)
 def _root(
+    context: typer.Context,
     version: Annotated[bool, typer.Option("--version", callback=_version, is_eager=True, help="Print the version.")] = False,
 ) -> None:
     del version
+    if context.invoked_subcommand is None:
+        open_book()
 
 
 _signals: list[int] = []

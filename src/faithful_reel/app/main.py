@@ -15,15 +15,21 @@ from typing import NoReturn, TypeVar
 
 import platformdirs
 from PyQt6.QtCore import QObject, QSocketNotifier, Qt, QTimer
+from PyQt6.QtGui import QIcon
 from PyQt6.QtWidgets import QApplication, QMessageBox
 
+from faithful_reel.app.asking import Asking, with_suffix
 from faithful_reel.app.crash import CrashHandler, keep_log
-from faithful_reel.app.theme import letters_of, load_fonts
+from faithful_reel.app.desktop import ID
+from faithful_reel.app.places import recent_books
+from faithful_reel.app.start import RecentBooks, Wanted
+from faithful_reel.app.theme import ASSETS, THEMES, letters_of, load_fonts, style_sheet
 from faithful_reel.app.window import Window
 from faithful_reel.app.wiring import open_window, user_settings
-from faithful_reel.core.book.condition import look_for_book, whole_backups
+from faithful_reel.core.book.condition import DATABASE, SUFFIX, look_for_book, whole_backups
 from faithful_reel.core.book.demo import demo_files, is_demo_book, make_demo_book
-from faithful_reel.core.book.keeping import restored
+from faithful_reel.core.book.keeping import ARCHIVE_SUFFIX, restored, unpacked
+from faithful_reel.core.book.store import BookStore
 from faithful_reel.core.errors import AppError, BookDamaged, StoreProblem
 
 SWITCH_S = 0.001
@@ -47,7 +53,8 @@ def application() -> QApplication:
     made = QApplication.instance()
     app = made if isinstance(made, QApplication) else QApplication(sys.argv[:1])
     app.setApplicationName("Faithful Reel")
-    app.setDesktopFileName("faithful-reel")
+    app.setDesktopFileName(ID)
+    app.setWindowIcon(QIcon(str(ASSETS / "desktop" / "icons" / "scalable.svg")))
     load_fonts()
     app.setFont(letters_of(app.font()))
     app.setStyle("Fusion")
@@ -153,6 +160,47 @@ def run_book(folder: Path) -> NoReturn:
     sys.stdout.flush()
     sys.stderr.flush()
     os._exit(code)
+
+
+def run_path(path: Path) -> NoReturn:
+    """Open the window on what the desktop hands over: a book's folder, its database, or an archive to be unpacked first."""
+    if path.name == DATABASE and path.is_file():
+        run_book(path.absolute().parent)
+    if path.suffix == ARCHIVE_SUFFIX and path.is_file():
+        application()
+        asking = Asking(None, user_settings())
+        proposed = str(path.absolute().with_suffix(SUFFIX))
+        asked = asking.new_file("Unpack the book as", proposed, f"Books (*{SUFFIX})")
+        if asked is None:
+            sys.exit(0)
+        run_book(unpacked(path, with_suffix(asked[0], SUFFIX)))
+    run_book(path)
+
+
+def run_start() -> NoReturn:
+    """Open the window on one of the books that were open before, another one, a new one, or the demo."""
+    application()
+    settings = user_settings()
+    asking = Asking(None, settings)
+    while True:
+        dialog = RecentBooks(recent_books(settings), first=True)
+        dialog.setStyleSheet(style_sheet(THEMES["day"]))
+        if not dialog.exec():
+            sys.exit(0)
+        match dialog.wanted:
+            case Wanted.DEMO:
+                run_demo(None, fresh=False)
+            case Wanted.NEW:
+                asked = asking.new_file("New book", f"Untitled{SUFFIX}", f"Books (*{SUFFIX})")
+                folder = with_suffix(asked[0], SUFFIX) if asked else None
+                if folder is not None:
+                    BookStore(folder, create=True).close()
+            case Wanted.OTHER:
+                folder = asking.folder(f"Open a book (a folder NAME{SUFFIX})")
+            case Wanted.NONE:
+                folder = dialog.chosen
+        if folder is not None:
+            run_book(folder)
 
 
 def run_demo(folder: Path | None, *, fresh: bool) -> NoReturn:

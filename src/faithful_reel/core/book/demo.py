@@ -34,7 +34,7 @@ def is_demo_book(folder: Path) -> bool:
 
 
 def demo_files() -> Path:
-    """The folder with the demo book's files: of the checkout, or named by an environment variable.
+    """The folder with the demo book's files: of the installed package, of the checkout, or named by an environment variable.
 
     Raises
     ------
@@ -42,10 +42,12 @@ def demo_files() -> Path:
         They are not there.
     """
     named = os.environ.get(FILES_VARIABLE)
-    for folder in [Path(named)] if named else [parent / "demo" / "book" for parent in Path(__file__).resolve().parents]:
+    here = Path(__file__).resolve()
+    known = [here.parents[2] / "demo_book", *(parent / "demo" / "book" for parent in here.parents)]
+    for folder in [Path(named)] if named else known:
         if (folder / "truth.json").is_file():
             return folder
-    raise FileProblem("The demo book's files are not here. Start it from a checkout with ./reel demo.")
+    raise FileProblem("The demo book's files are not here. Install the program again, or use ./reel demo in a checkout.")
 
 
 def make_demo_book(folder: Path, files: Path) -> None:
