@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from PyQt6.QtCore import QSettings, QSize, Qt, QTimer
-from PyQt6.QtGui import QCloseEvent
+from PyQt6.QtGui import QCloseEvent, QShowEvent
 from PyQt6.QtWidgets import (
     QAbstractItemView,
     QApplication,
@@ -92,7 +92,7 @@ class Window(QMainWindow):
         """Called when the window closes, before the book does."""
         self._tall = number(settings, "view/tall", 1.0, LOWEST, TALLEST)
         self._wide = number(settings, "view/wide", 0.0, 0.0, WIDEST)
-        self._sure_to_close = False
+        self._sure_to_close = self._panes_given = False
         self.setMinimumSize(SMALLEST)
         self._build()
         proof = parts.panels[DeskName.PROOF]
@@ -111,7 +111,6 @@ class Window(QMainWindow):
         self.desks.listen(self._desk_changed)
         self.set_theme(text(self.settings, "view/theme", "day"))
         give_widths(self.findChildren(QTableView), self.settings)
-        self._give_panes()
         size = self.settings.value("view/size")
         self.resize(self._fitting(size if isinstance(size, QSize) else QSize(1280, 800)))
         self._desk_changed()
@@ -351,6 +350,13 @@ class Window(QMainWindow):
         return parts
 
     # --- closing --------------------------------------------------------------------------------------------------
+
+    def showEvent(self, event: QShowEvent | None) -> None:  # noqa: N802 - Qt's name
+        """The panes get their widths once the window has its own."""
+        super().showEvent(event)
+        if not self._panes_given:
+            self._panes_given = True
+            QTimer.singleShot(0, self._give_panes)
 
     def _give_panes(self) -> None:
         kept = rows(self.settings, "view/panes")

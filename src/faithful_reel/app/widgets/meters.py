@@ -7,11 +7,12 @@ from PyQt6.QtGui import QKeyEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PyQt6.QtWidgets import QWidget
 
 from faithful_reel.app.theme import DAY, Theme, control_font, scale_of_letters
+from faithful_reel.app.widgets.parts import Pressed
 from faithful_reel.app.widgets.told import tell_reader
 from faithful_reel.core.units import SILENT_DB
 
 
-class Meter(QWidget):
+class Meter(Pressed, QWidget):
     """Level of what is heard, with the peak latched until it is clicked, or Space or Enter is pressed on it."""
 
     def __init__(self, parent: QWidget | None = None) -> None:
@@ -59,10 +60,14 @@ class Meter(QWidget):
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:  # noqa: N802 - Qt's name
         """Space and Enter do what a click does."""
-        if event is not None and event.key() in (Qt.Key.Key_Space, Qt.Key.Key_Return, Qt.Key.Key_Enter):
-            self.forget()
+        if event is not None and event.key() == Qt.Key.Key_Space:
+            self.press()
         else:
             super().keyPressEvent(event)
+
+    def press(self) -> None:
+        """As a click."""
+        self.forget()
 
     def paintEvent(self, _event: QPaintEvent | None) -> None:  # noqa: N802 - Qt's name
         """A ruled line with a pointer, as on a letter scale: -60 to 0 dB."""
