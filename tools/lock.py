@@ -18,6 +18,7 @@ def main() -> int:
         "run": [*project["project"]["dependencies"], *extras["ear"], *extras["second-ear"], *extras["third-ear"]],
         "test": groups["test"],
         "lint": groups["lint"],
+        "mutate": groups["mutate"],
         "demo-book": extras["demo-book"],
     }
     for name, wanted in sets.items():

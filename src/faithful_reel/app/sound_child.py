@@ -12,7 +12,6 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import QCoreApplication, QIODevice, QTimer
-from PyQt6.QtMultimedia import QAudio, QAudioFormat, QAudioSink, QMediaDevices
 
 WRITTEN, READ, STATE, RUN = range(4)
 READY, NO_DEVICE = 1, 2
@@ -48,6 +47,8 @@ class _Ring(QIODevice):
 
 def main(name: str, rate: int, wanted_device: str = "") -> int:
     """Play what the ring named `name` holds, on the device of that description, or where there is none on the usual one."""
+    from PyQt6.QtMultimedia import QAudio, QAudioFormat, QAudioSink, QMediaDevices  # not for the window, which asks for the ring's layout alone
+
     memory = shared_memory.SharedMemory(name=name)
     resource_tracker.unregister(memory._name, "shared_memory")  # type: ignore[attr-defined]
     assert memory.buf is not None

@@ -22,7 +22,7 @@ def test_good_figures_pass_the_retail_profile():
     assert failing() == []
 
 
-# limits: published submission requirements of audiobook retailers, from memory
+@pytest.mark.published("Submission requirements of audiobook retailers, from memory")
 @pytest.mark.parametrize(
     ("change", "rule"),
     [
@@ -44,6 +44,7 @@ def test_each_limit_fails_alone(change, rule):
     assert failing(**change) == [rule]
 
 
+@pytest.mark.published("Submission requirements of audiobook retailers, from memory")
 @pytest.mark.parametrize(
     "change", [{"rms_db": -23.0}, {"rms_db": -18.0}, {"peak_db": -3.0}, {"noise_floor_db": -60.0}, {"seconds": 7200}]
 )
@@ -78,3 +79,10 @@ def test_own_profile_and_unknown_name(tmp_path):
     assert load_profile(str(tmp_path / "own.json")).rms_db == (-30, -20)
     with pytest.raises(FileProblem, match="retail"):
         load_profile("nothing")
+
+
+@pytest.mark.published("EBU R 128: -23 LUFS within 0.5 LU, true peak at most -1 dBTP")
+@pytest.mark.parametrize(("lufs", "true_peak", "passes"), [(-23.5, -1, True), (-22.5, -1, True), (-23.6, -1, False), (-22.4, -1, False), (-23, -0.9, False)])
+def test_the_broadcast_profile_asks_what_r128_asks(lufs, true_peak, passes):
+    found = verdicts(replace(GOOD, lufs=lufs, true_peak_db=true_peak), load_profile("broadcast"))
+    assert all(v.passed for v in found) == passes

@@ -125,6 +125,7 @@ def test_closing_up_loses_no_letter_and_no_word(tokens):
     assert all(s in m for s, m in zip(spoken, made, strict=True))
 
 
+@pytest.mark.published("Unicode Standard Annex 9: bidirectional classes R and AL")
 @pytest.mark.parametrize(
     ("text", "why"),
     [

@@ -182,10 +182,15 @@ class Figures:
     pause_floor_db: float = SILENT_DB
     dead_s: float = 0.0
     dead_channels: int = 0
+    range_lu: float = 0.0
 
     def as_json(self) -> dict[str, float | int | str | bool | None]:
         """Plain values, rounded for reading."""
         return {k: round(v, 3) if isinstance(v, float) else v for k, v in asdict(self).items()}
+
+
+SHORT_TERM = 30
+"""Tenths of a second."""
 
 
 class Meter:
@@ -276,6 +281,7 @@ class Meter:
             pause_floor_db=float(np.percentile(pauses, LOUD_PAUSES)) if len(pauses) else SILENT_DB,
             dead_s=self._dead(voice, pauses),
             dead_channels=int(np.count_nonzero(~live)),
+            range_lu=self.loudness_range(),
         )
 
     @property
@@ -305,6 +311,23 @@ class Meter:
             return SILENT_DB
         power = np.convolve(bins, np.ones(4), "valid") / (4 * self._bin)
         return _gated(power)
+
+    def loudness_range(self) -> float:
+        """Loudness range in LU: EBU Tech 3342 (2016), section 2: the 10th to the 95th percentile of the short-term loudness.
+
+        Windows of 3 s, ten a second; gated at -70 LUFS and at 20 LU under the mean power of what passes that.
+        """
+        weights = np.array(_WEIGHTS.get(self.channels, (1,) * self.channels), np.float64)
+        bins = weights @ np.stack([np.concatenate(k) for k in self._k])
+        if len(bins) < SHORT_TERM:
+            return 0.0
+        power = np.convolve(bins, np.ones(SHORT_TERM), "valid") / (SHORT_TERM * self._bin)
+        loud = power[power > 10 ** ((-70 + 0.691) / 10)]
+        loud = loud[loud > loud.mean() / 100] if len(loud) else loud
+        if not len(loud):
+            return 0.0
+        low, high = np.percentile(10 * np.log10(loud), [10, 95])
+        return float(high - low)
 
     def _noise_floor(self, quiet: NDArray[np.float64]) -> float:
         """RMS of the quietest half-second windows that hold no digital silence (common practice).

@@ -47,6 +47,8 @@ KINDS: dict[Callable[[Path], Document], str] = {
     readers.read_markdown: "Markdown",
     readers.read_plain: "plain text",
 }
+TITLE_PAGE_WORDS = 30
+"""Below the title: names, no text (own rule)."""
 MOST_SCRIPT = 300_000
 """Words that one recording may read: more than twenty hours of them."""
 _DAMAGE = (
@@ -186,6 +188,7 @@ def _archive_reader(path: Path) -> Callable[[Path], Document]:
 def _assembled(path: Path, document: Document) -> Manuscript:
     """Cut at the chapters' headings; front matter, notes and the like stand apart."""
     paragraphs = [p for p in document.paragraphs if p.words]
+    _mark_title_page(paragraphs, document.title)
     starts = _starts(paragraphs)
     front = paragraphs[: starts[0]] if starts else []
     title = document.title or next((p.text for p in paragraphs if p.title), "") or (front[0].text if front else "")
@@ -206,6 +209,15 @@ def _assembled(path: Path, document: Document) -> Manuscript:
     if document.notes:
         left_out.append(chapter_of("Notes", document.notes))
     return Manuscript(title or path.stem, author, tuple(chapters), tuple(left_out))
+
+
+def _mark_title_page(paragraphs: list[Paragraph], title: str) -> None:
+    """A first heading that is the book's title, with little more than the author's name below it, begins no chapter."""
+    headings = [i for i, p in enumerate(paragraphs) if p.level]
+    if len(headings) < 2 or not title or paragraphs[headings[0]].text.casefold() != title.casefold():
+        return
+    if sum(len(p.words) for p in paragraphs[headings[0] + 1 : headings[1]]) <= TITLE_PAGE_WORDS:
+        paragraphs[headings[0]].title = True
 
 
 def _is_numbered(paragraph: Paragraph) -> bool:
