@@ -90,7 +90,8 @@ def test_the_same_words_as_another_reader_of_pdf(tmp_path):
     MAKERS["book.pdf"](tmp_path / "book.pdf")
     book = read_manuscript(tmp_path / "book.pdf")
     pages = [
-        " ".join(box.get_text() for box in page if isinstance(box, LTTextContainer)).split() for page in extract_pages(tmp_path / "book.pdf")
+        " ".join(box.get_text() for box in page if isinstance(box, LTTextContainer)).split()
+        for page in extract_pages(tmp_path / "book.pdf")
     ]
     for chapter in book.chapters:
         page = pages[chapter.words[0].page - 1]
@@ -103,6 +104,8 @@ def test_the_same_words_as_another_reader_of_pdf(tmp_path):
 def test_a_first_chapter_called_as_the_book_is_kept_where_it_holds_text(tmp_path, text):
     """A title page is left out; a title story is not."""
     body = f"<h1>The Ferry</h1><p>{text or 'by Imre Oakshott'}</p><h1>The Ledger</h1><p>Ada read it.</p>"
-    (tmp_path / "book.html").write_text(f"<html><head><title>The Ferry</title></head><body>{body}</body></html>", encoding="utf-8")
+    (tmp_path / "book.html").write_text(
+        f"<html><head><title>The Ferry</title></head><body>{body}</body></html>", encoding="utf-8"
+    )
     titles = [c.title for c in read_manuscript(tmp_path / "book.html").chapters]
     assert titles == (["The Ferry", "The Ledger"] if text else ["The Ledger"])

@@ -55,7 +55,11 @@ def test_waves_are_read_by_a_second_library_to_the_bit(tmp_path, bits, full, cha
 @pytest.mark.parametrize("width", [1, 2, 3, 4])
 def test_waves_of_another_writer_are_read_to_the_bit(tmp_path, width):
     steps = np.arange(-(2 ** (8 * width - 1)), 2 ** (8 * width - 1), max(1, 2 ** (8 * width - 1) // 1000), dtype=np.int64)
-    raw = (steps + 128).astype(np.uint8).tobytes() if width == 1 else b"".join(int(v).to_bytes(width, "little", signed=True) for v in steps)
+    raw = (
+        (steps + 128).astype(np.uint8).tobytes()
+        if width == 1
+        else b"".join(int(v).to_bytes(width, "little", signed=True) for v in steps)
+    )
     with wave.open(str(tmp_path / "a.wav"), "wb") as file:
         file.setnchannels(1)
         file.setsampwidth(width)

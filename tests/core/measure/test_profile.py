@@ -82,7 +82,10 @@ def test_own_profile_and_unknown_name(tmp_path):
 
 
 @pytest.mark.published("EBU R 128: -23 LUFS within 0.5 LU, true peak at most -1 dBTP")
-@pytest.mark.parametrize(("lufs", "true_peak", "passes"), [(-23.5, -1, True), (-22.5, -1, True), (-23.6, -1, False), (-22.4, -1, False), (-23, -0.9, False)])
+@pytest.mark.parametrize(
+    ("lufs", "true_peak", "passes"),
+    [(-23.5, -1, True), (-22.5, -1, True), (-23.6, -1, False), (-22.4, -1, False), (-23, -0.9, False)],
+)
 def test_the_broadcast_profile_asks_what_r128_asks(lufs, true_peak, passes):
     found = verdicts(replace(GOOD, lufs=lufs, true_peak_db=true_peak), load_profile("broadcast"))
     assert all(v.passed for v in found) == passes

@@ -1,0 +1,155 @@
+"""What of a recording a chapter hears, and how a pickup recording comes in; the ears are made."""
+
+from __future__ import annotations
+
+from contextlib import contextmanager
+from dataclasses import replace
+
+import pytest
+from support.chapters import LENGTH, RATE, TEXT, TOKENS, made, place
+from support.sounds import sine
+
+from faithful_reel.core.audio.encode import write_audio
+from faithful_reel.core.book.model import Book
+from faithful_reel.core.book.store import BookStore
+from faithful_reel.core.collate.findings import Finding, Kind
+from faithful_reel.core.collate.links import Link
+from faithful_reel.core.collate.proofing import Placed, Proof
+from faithful_reel.core.errors import FileProblem
+from faithful_reel.core.hear.recogniser import Heard
+from faithful_reel.core.jobs import Unwatched
+from faithful_reel.core.pickups.ledger import Pickup
+from faithful_reel.core.reel.commands import CutAndClose
+from faithful_reel.core.reel.reel import Lane, Piece, Reel
+from faithful_reel.core.units import EAR_RATE, Span
+from faithful_reel.core.work import hearing as hearing_of_chapters
+from faithful_reel.core.work import receiving
+from faithful_reel.core.work.hearing import heard_chapter, own_stretch
+
+SECOND = Reel((Lane("voice", (Piece("r1", 100_000, 200_000), Piece("r2", 0, 900), Piece("r1", 300_001, 400_001))),))
+
+
+def test_a_chapter_alone_on_its_recording_hears_all_of_it():
+    book, chapter, _ = made()
+    assert own_stretch(book, chapter) is None
+    elsewhere = replace(chapter, id="c2", recording="r2")
+    assert own_stretch(replace(book, chapters=(chapter, elsewhere)), chapter) is None
+
+
+def test_a_chapter_that_shares_its_recording_hears_its_own_stretch():
+    book, chapter, _ = made()
+    chapter = replace(chapter, reel=SECOND)
+    shared = replace(book, chapters=(chapter, replace(chapter, id="c2")))
+    assert own_stretch(shared, chapter) == Span(100_000 * EAR_RATE // RATE, -(-400_001 * EAR_RATE // RATE))
+    assert own_stretch(shared, replace(chapter, reel=None)) is None
+    take = Reel((Lane("voice", (Piece("r1", 0, 50, take="p"), *SECOND.lanes[0].segments)),))
+    assert own_stretch(shared, replace(chapter, reel=take)) == own_stretch(shared, chapter)  # a take is none of it
+    cut = replace(chapter, reel=CutAndClose(0, 10).apply(SECOND))
+    assert own_stretch(shared, cut).start == 100_010 * EAR_RATE // RATE
+
+
+@pytest.mark.parametrize("shared", [False, True])
+def test_what_is_heard_is_kept_in_time_of_the_whole_recording(monkeypatch, tmp_path, shared):
+    """Of a stretch the ears count from its beginning; early proofs as well."""
+    book, chapter, _ = made()
+    chapter = replace(chapter, reel=SECOND)
+    if shared:
+        book = replace(book, chapters=(chapter, replace(chapter, id="c2")))
+    write_audio(tmp_path / "a.wav", [sine(300, seconds=12, db=-20)[None]], RATE)
+    seen = {}
+
+    def proofed(x, text, ears, watch, early, memory):
+        seen.update(samples=len(x), ears=ears, memory=memory, text=text)
+        finding = Finding("f1", Kind.MISREAD, "a", "b", 0, 1, 16_000, 17_600, 0.9)
+        proof = Proof(
+            (Heard("b", 16_000, 17_600, 0.9),), (Placed(16_000, 17_600, 0.9),), (finding,), (Link(range(1), range(1), False),), 1
+        )
+        if early:
+            early(proof)
+        return proof
+
+    monkeypatch.setattr(hearing_of_chapters, "proofed", proofed)
+    told = []
+    made_ = heard_chapter(book, chapter, TEXT, tmp_path / "a.wav", "ears", Unwatched(), told.append, "memory")
+    stretch = own_stretch(book, chapter)
+    offset = (stretch.start if stretch else 0) * RATE / EAR_RATE
+    assert seen["samples"] == (len(stretch) if stretch else 12 * EAR_RATE)
+    assert (seen["ears"], seen["memory"], seen["text"]) == ("ears", "memory", TEXT)
+    assert made_.findings[0].start == pytest.approx(offset + RATE, abs=3)
+    assert made_.hearing.heard[0].start == made_.findings[0].start
+    assert made_.hearing.links == ((0, 1, 0, 1, False),)
+    assert told == [made_]
+    assert heard_chapter(book, chapter, TEXT, tmp_path / "a.wav", "ears", Unwatched()) == made_
+
+
+# --- receiving --------------------------------------------------------------------------------------------------------
+
+LINE = TOKENS[4:11]
+
+
+class Ear:
+    """Says which passes it was asked for."""
+
+    passes = 0
+
+    @contextmanager
+    def busy(self):
+        Ear.passes += 1
+        yield
+
+    def rest(self):
+        pass
+
+
+def line(name, words=LINE):
+    return Pickup(name, "c1", (), " ".join(words), "x", 4, len(words), 0, 1)
+
+
+@pytest.fixture
+def narrator(monkeypatch):
+    """What the ear hears in any file: a slate, then the line twice, the first time with a slip."""
+    said = ["take", "one", *LINE[:2], "grey", *LINE[3:], "take", "two", *LINE]
+    heard = [Heard(w, place(i), place(i) + LENGTH, 0.9) for i, w in enumerate(said)]
+    asked = []
+
+    def heard_in(x, rate, ear, watch):
+        asked.append((len(x), rate, ear))
+        return heard
+
+    monkeypatch.setattr(receiving, "heard_in", heard_in)
+    return asked
+
+
+def test_every_line_that_is_read_gets_its_takes_and_the_better_one_is_proposed(narrator, tmp_path):
+    write_audio(tmp_path / "a.wav", [sine(300, seconds=2, db=-20)[None]], RATE)
+    other = line("q", ["Nobody", "mentioned", "umbrellas", "yesterday", "evening"])
+    ear = Ear()
+    matched = receiving.matched_takes(tmp_path / "a.wav", "r9", RATE, [line("p"), other], ear, Unwatched())
+    assert narrator == [(2 * EAR_RATE, RATE, ear)]
+    [(pickup, takes, best)] = matched
+    assert pickup == "p"
+    assert [t.recording for t in takes] == ["r9", "r9"]
+    assert [t.departures for t in takes] == [1, 0]
+    assert best == 1
+    assert (takes[1].start, takes[1].stop) == (place(11), place(17) + LENGTH)
+
+
+def test_a_recording_is_copied_into_the_book_before_it_is_heard(narrator, tmp_path):
+    folder = tmp_path / "a.reelbook"
+    BookStore(folder, create=True).close()
+    write_audio(tmp_path / "pickups.wav", [sine(300, seconds=2, db=-20)[None]], 48_000)
+    got = receiving.received_takes(folder, Book(rate=RATE), tmp_path / "pickups.wav", [line("p")], Ear, Unwatched())
+    assert got.recording.name == "pickups.wav"
+    assert [row[0] for row in got.matched] == ["p"]
+    assert {t.recording for t in got.matched[0][1]} == {got.recording.hash}
+    assert (folder / "recordings" / got.recording.stored).read_bytes() == (tmp_path / "pickups.wav").read_bytes()
+    assert narrator[0][:2] == (29_400, RATE)  # 88,200 samples at 48 kHz, at the rate of the ear
+
+
+def test_a_recording_without_any_of_the_lines_is_told(narrator, tmp_path):
+    folder = tmp_path / "a.reelbook"
+    BookStore(folder, create=True).close()
+    write_audio(tmp_path / "other.wav", [sine(300, seconds=1, db=-20)[None]], RATE)
+    other = line("q", ["Nobody", "mentioned", "umbrellas", "yesterday", "evening"])
+    with pytest.raises(FileProblem, match=r"None of the waiting lines was heard in other\.wav"):
+        receiving.received_takes(folder, Book(rate=RATE), tmp_path / "other.wav", [other], Ear, Unwatched())

@@ -1,0 +1,172 @@
+"""The shell's words on plain files, with made ears: what changes, what stays, and in every channel."""
+
+from __future__ import annotations
+
+from contextlib import contextmanager
+from dataclasses import replace
+
+import numpy as np
+import pytest
+import soundfile
+from support.chapters import LENGTH, RATE, TEXT, TOKENS, made, place
+
+from faithful_reel.core.collate.findings import Finding, Kind
+from faithful_reel.core.collate.links import Link
+from faithful_reel.core.collate.proofing import Placed, Proof
+from faithful_reel.core.errors import FileProblem
+from faithful_reel.core.hear.recogniser import Heard
+from faithful_reel.core.units import EAR_RATE
+from faithful_reel.core.work import one_chapter, receiving
+from faithful_reel.core.work.one_chapter import rough_file, rough_of, splice_file
+
+LINE = "A line of green bottles lay there."
+SHIFT = 30_000
+"""How much earlier the pickup begins with the line than the chapter has it."""
+
+
+class Ears:
+    """One ear, which is held and rests."""
+
+    def __init__(self):
+        self.first = self
+
+    @contextmanager
+    def busy(self):
+        yield
+
+    def rest(self):
+        pass
+
+
+def voice(count, *, shift=0, seed=1, level=0.1):
+    """`count` words of noise at the places of a made chapter, over a soft floor."""
+    rng = np.random.default_rng(seed)
+    x = rng.standard_normal(place(count) + RATE) * 0.0005
+    for i in range(count):
+        x[place(i) - shift : place(i) - shift + LENGTH] += level * rng.standard_normal(LENGTH) * np.hanning(LENGTH)
+    return x.astype(np.float32)
+
+
+def at_ear(n):
+    return round(n * EAR_RATE / RATE)
+
+
+def proof_of(hearing, findings=()):
+    heard = tuple(replace(h, start=at_ear(h.start), stop=at_ear(h.stop)) for h in hearing.heard)
+    placed = tuple(Placed(at_ear(p.start), at_ear(p.stop), 0.9) if p else None for p in hearing.placed)
+    found = tuple(replace(f, start=at_ear(f.start), stop=at_ear(f.stop)) for f in findings)
+    return Proof(heard, placed, found, tuple(Link(range(a, b), range(c, d), s) for a, b, c, d, s in hearing.links), 1.0)
+
+
+@pytest.fixture(params=[1, 2])
+def files(request, tmp_path, monkeypatch):
+    """A chapter in which "green" is read as "great", and a pickup of the line; the ears are made."""
+    channels = request.param
+    read = [t if t != "green" else "great" for t in TOKENS]
+    _, _, hearing = made(read=read)
+    chapter = np.stack([voice(len(TOKENS), seed=c + 1) for c in range(channels)], axis=1)
+    soundfile.write(tmp_path / "chapter.wav", chapter, RATE, subtype="FLOAT")
+    soundfile.write(tmp_path / "pickup.wav", voice(len(TOKENS), shift=SHIFT, seed=9, level=0.05), RATE, subtype="FLOAT")
+    said = tuple(Heard(w, place(4 + i) - SHIFT, place(4 + i) - SHIFT + LENGTH, 0.9) for i, w in enumerate(LINE.split()))
+    monkeypatch.setattr(one_chapter, "proofed", lambda *_a, **_k: proof_of(hearing))
+    monkeypatch.setattr(receiving, "heard_in", lambda *_a, **_k: list(said))
+    return tmp_path, chapter
+
+
+def test_a_splice_changes_the_word_and_nothing_else(files):
+    folder, before = files
+    made_ = splice_file(folder / "chapter.wav", TEXT, folder / "pickup.wav", LINE, folder / "out.wav", Ears())
+    after, rate = soundfile.read(folder / "out.wav", dtype="float32", always_2d=True)
+    told = made_.as_json()
+    start, grown = made_.plan.command.start, len(after) - len(before)
+    stop = made_.plan.command.stop
+    assert rate == RATE
+    assert after.shape[1] == before.shape[1]
+    assert place(4) < start < place(7) < place(7) + LENGTH < stop < place(10) + LENGTH
+    assert grown == (made_.plan.command.take_stop - made_.plan.command.take_start) - (stop - start)
+    reach = made_.plan.command.join_in.length // 2 + 2
+    step = 2**-23  # of 24 bits
+    assert np.abs(after[: start - reach] - before[: start - reach]).max() <= 2 * step
+    assert np.abs(after[stop + grown + reach :] - before[stop + reach :]).max() <= 2 * step
+    take, _ = soundfile.read(folder / "pickup.wav", dtype="float32")
+    gain = 10 ** (made_.plan.gain_db / 20)
+    theirs = take[made_.plan.command.take_start + reach : made_.plan.command.take_stop - reach] * gain
+    for channel in after.T:  # the take in every channel, in step to the sample
+        assert np.abs(channel[start + reach : start + reach + len(theirs)] - theirs).max() <= 2 * step
+    mixed_down = 3 * (before.shape[1] - 1)  # channels of their own noise are 3 dB softer together
+    assert made_.plan.gain_db == pytest.approx(6 - mixed_down, abs=1)
+    assert told["replaced"] == pytest.approx([start / RATE, stop / RATE], abs=1e-4)
+    assert told["seam"]["gain_db"] == made_.plan.gain_db
+
+
+def test_sources_are_never_written_over(files):
+    folder, _ = files
+    before = {p.name: p.read_bytes() for p in folder.iterdir()}
+    for out in ("chapter.wav", "pickup.wav"):
+        with pytest.raises(FileProblem):
+            splice_file(folder / "chapter.wav", TEXT, folder / "pickup.wav", LINE, folder / out, Ears())
+    with pytest.raises(FileProblem):
+        rough_file(folder / "chapter.wav", TEXT, folder / "chapter.wav", Ears())
+    assert {p.name: p.read_bytes() for p in folder.iterdir()} == before
+
+
+def test_lines_that_can_not_be_put_in_are_told(files, monkeypatch):
+    folder, _ = files
+
+    def refused(line, match):
+        with pytest.raises(FileProblem, match=match):
+            splice_file(folder / "chapter.wav", TEXT, folder / "pickup.wav", line, folder / "out.wav", Ears())
+        assert not (folder / "out.wav").exists()
+
+    refused("  ", "line is empty")
+    refused("Nobody mentioned umbrellas", "script")
+    monkeypatch.setattr(receiving, "heard_in", lambda *_a, **_k: [Heard("umbrella", 0, 900, 0.9)])
+    refused(LINE, r"not heard in pickup\.wav")
+    _, _, hearing = made()
+    deaf = replace(hearing, links=tuple((a, b, c, c if 4 <= a < 11 else d, s) for a, b, c, d, s in hearing.links))
+    monkeypatch.setattr(one_chapter, "proofed", lambda *_a, **_k: proof_of(deaf))
+    refused(LINE, r"not heard in chapter\.wav")
+
+
+# --- rough ------------------------------------------------------------------------------------------------------------
+
+AGAIN = [*TOKENS[:4], "+A", "+line", *TOKENS[4:]]
+
+
+def test_a_rough_cut_takes_out_the_false_start_and_keeps_every_other_sample(files):
+    folder, _ = files
+    _, chapter, hearing = made(read=AGAIN)
+    sound = np.stack([voice(len(AGAIN), seed=c) for c in range(2)], axis=1)
+    soundfile.write(folder / "raw.wav", sound, RATE, subtype="FLOAT")
+    slip = Finding("f1", Kind.FALSE_START, "", "A line", 4, 2, place(4), place(5) + LENGTH, 0.9)
+    told = rough_of(proof_of(hearing, [slip]), folder / "raw.wav", TEXT, folder / "rough.wav")
+    after, _ = soundfile.read(folder / "rough.wav", dtype="float32", always_2d=True)
+    [(finding, start, stop)] = told.cuts
+    assert (finding.id, finding.heard) == ("f1", "A line")
+    assert (start, stop) == pytest.approx((place(4) / RATE, (place(5) + LENGTH) / RATE), abs=1e-3)
+    [(at, _)] = told.joins
+    gone = len(sound) - len(after)
+    join = round(at * RATE)
+    assert place(3) + LENGTH < join < place(4)
+    assert join + gone < place(6)  # the word after it is whole
+    assert told.before_s - told.after_s == pytest.approx(gone / RATE)
+    assert np.abs(after[: join - 500] - sound[: join - 500]).max() <= 2**-22
+    assert np.abs(after[join + 500 :] - sound[join + gone + 500 :]).max() <= 2**-22
+    assert told.natural is not None
+    shape = told.as_json()
+    assert shape["cuts"] == [
+        {"kind": "false_start", "heard": "A line", "start": round(start, 3), "end": round(stop, 3), "confidence": 0.9}
+    ]
+    assert shape["joins"][0]["at"] == round(at, 3)
+    assert (shape["seconds_before"], shape["seconds_after"]) == (round(len(sound) / RATE, 3), round(len(after) / RATE, 3))
+    assert len(chapter.reel) > 0
+
+
+def test_a_clean_reading_is_written_as_it_is(files):
+    folder, before = files
+    _, _, hearing = made()
+    told = rough_of(proof_of(hearing), folder / "chapter.wav", TEXT, folder / "rough.wav")
+    after, _ = soundfile.read(folder / "rough.wav", dtype="float32", always_2d=True)
+    assert np.abs(after - before).max() <= 2**-22
+    assert (told.cuts, told.joins) == ((), ())
+    assert told.before_s == told.after_s
