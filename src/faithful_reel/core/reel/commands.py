@@ -220,7 +220,7 @@ class PutBackSound:
         for index, lane in enumerate(reel.lanes):
             if index:
                 lanes.append(
-                    lane.replaced(span, (self.tone.filling(len(piece), 1 + self.at % 9973),), SOFT)
+                    lane.replaced(span, (self.tone.filling(self.stop - self.start, 1 + self.at % 9973),), SOFT)
                     if not self.over and self.at < len(lane)
                     else lane
                 )
