@@ -2,13 +2,8 @@
 
 from __future__ import annotations
 
-import re
-import subprocess
-
 import numpy as np
-import pyloudnorm
 import pytest
-import soundfile
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from support.sounds import noise, sine, speech_like
@@ -51,38 +46,6 @@ def stereo(*parts: tuple[float, float]) -> np.ndarray:
 )
 def test_ebu_signals(parts, lufs):
     assert figures_of(stereo(*parts), 48_000).lufs == pytest.approx(lufs, abs=0.1)
-
-
-def test_loudness_agrees_with_pyloudnorm():
-    x = speech_like(seconds=20, rate=48_000)
-    reference = pyloudnorm.Meter(48_000).integrated_loudness(x.astype(np.float64))
-    # pyloudnorm reads 0.04 LU low against the printed table
-    assert figures_of(x, 48_000).lufs == pytest.approx(reference, abs=0.1)
-
-
-def test_loudness_and_peaks_agree_with_ffmpeg(tmp_path):
-    x = speech_like(seconds=12)
-    soundfile.write(tmp_path / "a.wav", x, 44_100, subtype="FLOAT")
-    call = [
-        "ffmpeg",
-        "-hide_banner",
-        "-nostats",
-        "-i",
-        str(tmp_path / "a.wav"),
-        "-af",
-        "ebur128=peak=true,astats",
-        "-f",
-        "null",
-        "-",
-    ]
-    said = subprocess.run(call, capture_output=True, text=True, check=True).stderr
-    lufs = float(re.findall(r"I:\s+(-[\d.]+) LUFS", said)[-1])
-    true_peak = float(re.findall(r"Peak:\s+(-?[\d.]+) dBFS", said)[-1])
-    rms = float(re.findall(r"RMS level dB: (-[\d.]+)", said)[0])
-    figures = figures_of(x, 44_100)
-    assert figures.lufs == pytest.approx(lufs, abs=0.1)
-    assert figures.true_peak_db == pytest.approx(true_peak, abs=0.15)
-    assert figures.rms_db == pytest.approx(rms, abs=0.02)
 
 
 def test_plain_rms_convention():

@@ -1,0 +1,249 @@
+"""Where a join is proposed, to the sample, and what makes one proposal dearer than another."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from support.sounds import noise, sine
+
+from faithful_reel.core.errors import EditRefused
+from faithful_reel.core.reel.commands import ToneSource
+from faithful_reel.core.reel.reel import Join
+from faithful_reel.core.splice.boundaries import Boundary, Side, best_pair, ranked_boundaries
+from faithful_reel.core.splice.place import MOST_GAIN_DB, level_match, planned_splice, speech_level
+from faithful_reel.core.splice.seam import Likeness, Seam, likeness, natural_seam, seam_at
+from faithful_reel.core.units import Span
+
+RATE = 10_000
+WORD = 3000
+
+
+def even(*gaps, offset=0, level=0.1, seed=1):
+    """Words of 0.3 s of noise of one level, pauses as loud, so that only gaps and words count: gaps in seconds."""
+    spans, at = [], offset + RATE
+    for gap in gaps:
+        spans.append(Span(at, at + round(gap * RATE)))
+        at += round(gap * RATE) + WORD
+    x = np.full(at - offset + RATE, level, np.float32)
+    x[1::2] *= -1
+    return Side(x, offset, tuple(spans), tuple(spans))
+
+
+def ranked(a, b, tokens, *, entering=True, nearest=0):
+    return ranked_boundaries(a, b, tokens, RATE, entering=entering, nearest=nearest)
+
+
+@pytest.mark.parametrize(("gap", "distance"), [(0.5, 0.12), (0.2, 0.1), (0.06, 0.03), (0.045, 0.0225), (0.24, 0.12), (0.3, 0.12)])
+def test_the_cut_keeps_its_distance_from_the_word_in_both_sounds(gap, distance):
+    a, b = even(gap, 0.5), even(gap + 0.1, 0.5, offset=777)
+    [into] = ranked(a, b, [0])
+    assert (into.original, into.take) == (
+        a.entering[0].stop - round(distance * RATE),
+        b.entering[0].stop - round(distance * RATE),
+    )
+    [out] = ranked(a, b, [0], entering=False)
+    assert (out.original, out.take) == (a.leaving[0].start + round(distance * RATE), b.leaving[0].start + round(distance * RATE))
+    assert into.crossfade == out.crossfade == 200
+    assert into.gap_s == pytest.approx(gap)
+
+
+def test_a_longer_pause_is_cheaper_up_to_a_quarter_second():
+    side = even(0.1, 0.2, 0.25, 0.6)
+    costs = {b.token: b.score for b in ranked_boundaries(side, side, range(4), RATE, entering=True, nearest=1)}
+    assert costs[0] == pytest.approx(-4 + 1.5)
+    assert costs[1] == pytest.approx(-8)
+    assert costs[2] == pytest.approx(-10 + 1.5)
+    assert costs[3] == pytest.approx(-10 + 3.0)
+
+
+def test_of_like_pauses_the_one_that_replaces_fewest_words_is_first():
+    side = even(0.3, 0.3, 0.3, 0.3)
+    assert [b.token for b in ranked(side, side, range(4), nearest=3)] == [3, 2, 1, 0]
+    assert ranked(side, side, range(4), nearest=1, entering=False)[0].token == 1
+    scores = [b.score for b in ranked(side, side, range(4), nearest=3)]
+    assert np.diff(scores) == pytest.approx([1.5, 1.5, 1.5])
+
+
+def test_the_shorter_of_the_two_pauses_counts_and_the_louder_of_the_two_sounds():
+    long_, short = even(0.6), even(0.1)
+    assert ranked(long_, short, [0])[0].score == pytest.approx(-4)
+    assert ranked(short, long_, [0])[0].score == pytest.approx(-4)
+    louder = even(0.6, level=0.2)
+    assert ranked(long_, louder, [0])[0].score == pytest.approx(-10 + 20 * np.log10(2), abs=0.02)
+    assert ranked(louder, long_, [0])[0].score == pytest.approx(-10, abs=0.02)  # beside speech as loud
+    hushed = even(0.6)
+    middle = hushed.entering[0].stop - round(0.12 * RATE)
+    hushed.sound[middle - 60 : middle + 60] *= 0.01
+    assert ranked(hushed, hushed, [0])[0].score == pytest.approx(-10 - 40, abs=0.1)
+
+
+def test_words_that_were_not_heard_beside_it_give_no_boundary():
+    side = even(0.3, 0.3, 0.3)
+    holed = Side(side.sound, side.offset, (None, *side.entering[1:]), (*side.leaving[:2], None))
+    assert [b.token for b in ranked(holed, side, range(3), nearest=0)] == [1, 2]
+    assert [b.token for b in ranked(side, holed, range(3), nearest=0, entering=False)] == [0, 1]
+
+
+def test_where_words_run_together_the_cut_goes_to_the_valley():
+    a, b = even(0.02), even(0.02, offset=500)
+    gap = a.entering[0]
+    a.sound[gap.start + 80 - a.offset : gap.start + 120 - a.offset] = 0.001
+    b.sound[gap.start - 500 : gap.start - 500 + 1] = 0.1
+    [found] = ranked(a, b, [0])
+    assert gap.start + 80 <= found.original < gap.start + 120
+    assert found.crossfade == 80
+    assert found.gap_s == pytest.approx(0.02)
+    beyond = even(0.02)
+    far = (gap.start + gap.stop) // 2 + 400
+    beyond.sound[far : far + 40] = 0.0001  # further than it looks
+    assert abs(ranked(beyond, b, [0])[0].original - (gap.start + gap.stop) // 2) <= 400
+
+
+def test_levels_of_a_stretch():
+    side = even(0.3, offset=100)
+    assert side.level(200, 900) == pytest.approx(-20, abs=0.01)
+    assert side.level(-500, 150) == pytest.approx(-20, abs=0.01)
+    assert side.level(900, 900) == -120.0
+    assert Side(np.zeros(10, np.float32), 0, (), ()).level(0, 10) == pytest.approx(-120)
+
+
+def boundary(token, at, take, score=0.0):
+    return Boundary(token, at, take, score, 80, 0.1)
+
+
+def test_the_best_pair_is_the_cheapest_that_leaves_some_of_the_take():
+    entering = [boundary(1, 100, 100, 0.0), boundary(0, 50, 50, 2.0)]
+    leaving = [boundary(1, 100, 100, -5.0), boundary(3, 300, 300, 0.0), boundary(2, 90, 200, -1.0)]
+    first, last = best_pair(entering, leaving)
+    assert (first.token, last.token) == (0, 1)  # 2 - 5; together with token 1 nothing of the take is left
+    first, last = best_pair(entering[:1], leaving[1:])
+    assert (first.token, last.token) == (1, 3)  # the other one would end before it begins
+    with pytest.raises(EditRefused, match="No place was found"):
+        best_pair(entering[:1], leaving[:1])
+    with pytest.raises(EditRefused):
+        best_pair([], leaving)
+    with pytest.raises(EditRefused):
+        best_pair([boundary(2, 10, 10)], [boundary(1, 20, 20)])
+    same = best_pair([boundary(0, 100, 10)], [boundary(0, 100, 20)])
+    assert [b.take for b in same] == [10, 20]
+
+
+# --- the plan ---------------------------------------------------------------------------------------------------------
+
+
+def planned(changed, **more):
+    a, b = even(0.3, 0.3, 0.3, 0.3, 0.3), even(0.3, 0.3, 0.3, 0.3, 0.3, offset=500, level=0.05)
+    return a, b, planned_splice(a, b, changed, RATE, recording="r2", tone=ToneSource("t", 0, 9), take_id="p", **more)
+
+
+def test_a_plan_replaces_the_words_that_changed_and_no_more():
+    a, b, plan = planned(range(1, 3))
+    assert (plan.chosen_in.token, plan.chosen_out.token) == (1, 3)
+    assert {x.token for x in plan.entering} == {0, 1}
+    assert {x.token for x in plan.leaving} == {3, 4}
+    command = plan.command
+    reach = round(0.12 * RATE)
+    assert (command.start, command.stop) == (a.entering[1].stop - reach, a.leaving[3].start + reach)
+    assert (command.take_start, command.take_stop) == (b.entering[1].stop - reach, b.leaving[3].start + reach)
+    assert (command.recording, command.take, command.tone) == ("r2", "p", ToneSource("t", 0, 9))
+    assert command.join_in == command.join_out == Join(200, "equal_power")
+    assert plan.gain_db == command.gain_db == pytest.approx(6.02, abs=0.02)
+    assert planned(range(1, 3), match_level=False)[2].command.gain_db == 0.0
+
+
+def test_a_pair_by_hand():
+    *_, plan = planned(range(1, 3), choose=(1, 1))
+    assert (plan.chosen_in.token, plan.chosen_out.token) == (0, 4)
+    for wrong in ((2, 0), (0, 2)):
+        with pytest.raises(EditRefused, match="no such boundary"):
+            planned(range(1, 3), choose=wrong)
+
+
+def test_a_pair_by_hand_that_leaves_nothing_is_refused():
+    spans = (Span(1000, 1020), Span(1000, 1020), Span(1000, 1020))  # all in one place
+    side = Side(np.full(3000, 0.1, np.float32), 0, spans, spans)
+    with pytest.raises(EditRefused, match="leave nothing"):
+        planned_splice(side, side, range(1, 2), RATE, recording="r", tone=ToneSource("t", 0, 9), choose=(1, 0))
+
+
+def test_a_take_is_made_as_loud_within_bounds():
+    loud, soft = sine(300, seconds=2, db=-10, rate=RATE), sine(300, seconds=2, db=-18, rate=RATE)
+    assert level_match(loud, soft, RATE) == pytest.approx(8, abs=0.05)
+    assert level_match(soft, loud, RATE) == pytest.approx(-8, abs=0.05)
+    assert level_match(loud, soft * 0.01, RATE) == MOST_GAIN_DB
+    assert level_match(soft * 0.01, loud, RATE) == -MOST_GAIN_DB
+    assert speech_level(np.zeros(3, np.float32), RATE) == -120.0
+    burst = np.concatenate([soft, soft[: len(soft) // 10] * 8, np.full(RATE, 1e-4, np.float32)])
+    assert speech_level(burst, RATE) == pytest.approx(speech_level(soft, RATE), abs=0.5)  # one loud word, and a pause
+
+
+# --- seams ------------------------------------------------------------------------------------------------------------
+
+
+def spoken(levels, floors, rate=44_100):
+    """Voice of 0.5 s and pause of 0.3 s in turn, each with its own level."""
+    parts = []
+    for k, (level, floor) in enumerate(zip(levels, floors, strict=True)):
+        parts.append(noise(seconds=0.5, rms_db=level, seed=k, rate=rate))
+        parts.append(noise(seconds=0.3, rms_db=floor, seed=100 + k, rate=rate))
+    return np.concatenate(parts)
+
+
+def test_steps_have_their_sign_and_size():
+    rate = 44_100
+    x = spoken([-20, -20, -12, -12], [-70, -70, -60, -60])
+    at = round(1.6 * rate)
+    seam = seam_at(x, at, rate)
+    assert seam.level_step_db == pytest.approx(8, abs=0.5)
+    assert seam.floor_step_db == pytest.approx(10, abs=1)
+    back = seam_at(x[::-1].copy(), len(x) - at, rate)
+    assert back.level_step_db == pytest.approx(-8, abs=0.7)
+    assert seam.tone_step_db < 2
+
+
+def test_a_seam_with_silence_on_one_side_has_no_steps():
+    rate = 44_100
+    x = np.concatenate([noise(seconds=1, rms_db=-70), noise(seconds=1, rms_db=-70, seed=2)])
+    seam = seam_at(x, rate, rate)
+    assert abs(seam.level_step_db) < 1
+    assert seam_at(np.zeros(4, np.float32), 2, rate) == Seam(0.0, 0.0, 0.0, 0.0)
+
+
+def test_a_click_is_found_within_three_milliseconds_and_not_further():
+    rate = 44_100
+    x = noise(seconds=1, rms_db=-50)
+    near, far = x.copy(), x.copy()
+    near[rate // 2 + 100] += 0.5
+    far[rate // 2 + 200] += 0.5
+    assert seam_at(near, rate // 2, rate).click_db > 30
+    assert seam_at(far, rate // 2, rate).click_db < 6
+    assert seam_at(near, 200, rate).click_db < 6
+
+
+def test_natural_figures_are_the_greatest_of_all():
+    rate = 44_100
+    x = spoken([-20, -26, -20, -20], [-70, -70, -70, -62])
+    places = [round(s * rate) for s in (0.8, 1.6, 2.4)]
+    natural = natural_seam(x, places, rate)
+    seams = [seam_at(x, at, rate) for at in places]
+    assert natural.level_step_db == max(abs(s.level_step_db) for s in seams)
+    assert natural.floor_step_db == max(abs(s.floor_step_db) for s in seams)
+    assert natural.tone_step_db == max(s.tone_step_db for s in seams)
+    assert natural.click_db == max(s.click_db for s in seams)
+    assert natural.as_json() == {k: round(v, 2) for k, v in natural.as_json().items()}
+
+
+@pytest.mark.parametrize(
+    ("seam", "natural", "told"),
+    [
+        (Seam(1.0, 1.0, 1.0, 3.0), Seam(0.1, 0.1, 0.1, 0.1), Likeness.WITHIN),  # under 1 dB nothing stands out
+        (Seam(1.1, 0.0, 0.0, 0.0), Seam(0.1, 0.1, 0.1, 0.1), Likeness.CLOSE),
+        (Seam(0.0, -1.1, 0.0, 0.0), Seam(0.1, 0.1, 0.1, 0.1), Likeness.CLOSE),
+        (Seam(0.0, 0.0, 1.3, 0.0), Seam(0.1, 0.1, 0.1, 0.1), Likeness.OUT),
+        (Seam(0.0, 0.0, 0.0, 3.1), Seam(9, 9, 9, 0.1), Likeness.OUT),
+        (Seam(6.0, 0.0, 0.0, 0.0), Seam(5.0, 9, 9, 9), Likeness.CLOSE),
+        (Seam(6.1, 0.0, 0.0, 0.0), Seam(5.0, 9, 9, 9), Likeness.OUT),
+    ],
+)
+def test_a_join_beside_natural_ones(seam, natural, told):
+    assert likeness(seam, natural) is told
