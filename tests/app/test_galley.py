@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
-from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtCore import QPoint, QRect, Qt
 from PyQt6.QtGui import QPixmap
 from PyQt6.QtTest import QTest
 
 from faithful_reel.app.theme import DAY, NIGHT
 from faithful_reel.app.widgets.galley import Cell, Cells, Galley, GalleyContent, Mark, Measures, Strip
+from faithful_reel.app.widgets.galley.marks import note_top
 from faithful_reel.core.collate.findings import Decision, Kind
 
 RATE = 44_100
@@ -279,8 +280,6 @@ def inked(galley, rect) -> int:
 def test_pages_stand_in_the_margin_and_scenes_are_parted(galley):
     from dataclasses import replace
 
-    from PyQt6.QtCore import QRect
-
     plain = content()
     galley.set_content(replace(plain, pages=((40, 12),), breaks=frozenset({1})))
     bar = galley.verticalScrollBar()
@@ -364,3 +363,35 @@ def test_a_long_page_whose_words_all_moved_in_time_is_set_in_turns(galley, qtbot
     fresh.set_content(step)
     assert galley.setting.starts == fresh.setting.starts
     assert galley.setting.line_of == fresh.setting.line_of
+
+
+def test_notes_of_one_line_stand_under_each_other_and_each_is_taken_by_its_row(galley, qtbot):
+    marks = [Mark(f"f{k}", Kind.MISREAD, k, 1, -1, -1, f"note {k}", Decision.OPEN) for k in range(6)]
+    galley.set_content(content(marks=marks))
+    measures, x = galley.setting.measures, galley.viewport().width() - 60
+    taken = []
+    galley.mark_clicked.connect(taken.append)
+    for row in range(4):
+        middle = (note_top(row, measures) + note_top(row + 1, measures)) / 2
+        QTest.mouseClick(galley.viewport(), Qt.MouseButton.LeftButton, pos=QPoint(x, int(middle)))
+    assert taken == ["f0", "f1", "f2", "f3"]
+    drawn = [
+        inked(galley, QRect(galley.viewport().width() - int(measures.right) + 20, int(note_top(row, measures)), 80, 17))
+        for row in range(4)
+    ]
+    assert min(drawn) > 10
+    above = QPoint(x, max(0, int(note_top(0, measures)) - 2))
+    QTest.mouseClick(galley.viewport(), Qt.MouseButton.LeftButton, pos=above)
+    assert len(taken) == 4
+
+
+def test_a_note_that_is_not_drawn_is_not_taken(galley):
+    marks = [Mark(f"f{k}", Kind.MISREAD, k, 1, -1, -1, f"note {k}", Decision.OPEN) for k in range(6)]
+    galley.set_content(content(marks=marks))
+    measures = galley.setting.measures
+    taken = []
+    galley.mark_clicked.connect(taken.append)
+    fifth = note_top(4, measures) + 1
+    assert fifth < galley.line_height
+    QTest.mouseClick(galley.viewport(), Qt.MouseButton.LeftButton, pos=QPoint(galley.viewport().width() - 60, int(fifth)))
+    assert taken == []

@@ -286,3 +286,22 @@ def test_strips_and_lines_are_zoomed_and_stay_so(opened, desk):
     for _ in range(6):
         opened.do("view.narrower")
     assert opened.window.galley.lines == lines
+
+
+def test_a_loop_counts_as_listened_and_what_it_jumps_over_does_not(opened, desk):
+    listening, state = opened.window.parts.proof.listening, chapter(opened)
+    recording = state.recording
+    listening.begin("c1", state.reel, 150_000)
+    for position in (160_000, 200_000, 100_000, 120_000, 140_000, 100_000, 130_000):  # twice round
+        listening.reach(position)
+    listening.end()
+    assert listening.listened("c1") == ((recording, 100_000, 140_000), (recording, 150_000, 200_000))
+    listening.begin("c1", state.reel, 300_000)
+    listening.end()  # nothing was heard of it
+    listening.reach(400_000)
+    assert listening.listened("c1") == ((recording, 100_000, 140_000), (recording, 150_000, 200_000))
+    listening.begin("c1", state.reel, 130_000)
+    listening.reach(160_000)
+    listening.begin("c1", state.reel, 500_000)  # another stretch ends the one before
+    listening.end()
+    assert listening.listened("c1") == ((recording, 100_000, 200_000),)

@@ -30,7 +30,9 @@ from faithful_reel.core.collate.findings import Decision, Finding, Kind
 from faithful_reel.core.collate.proofing import Placed
 from faithful_reel.core.errors import FileProblem
 from faithful_reel.core.hear.recogniser import Heard
+from faithful_reel.core.pickups.ledger import State, Take
 from faithful_reel.core.work.hearing import HeardChapter
+from faithful_reel.core.work.receiving import Received
 from faithful_reel.core.work.timeline import Hearing
 
 
@@ -261,6 +263,39 @@ def test_a_master_is_recorded_under_the_profile_it_was_made_for(bench):
     assert {v[0] for v in made.verdicts} >= {"rms", "pause_floor", "words", "whole"}
     assert made.passed
     assert mastering.state(bench.book.chapter("c2")) == "out of date"
+
+
+def test_lines_whose_take_was_chosen_still_receive_takes_and_keep_their_choice(bench, monkeypatch):
+    from faithful_reel.app.pickups import presenter
+
+    heard(bench)
+    proof, pickups = ProofPresenter(bench), PickupsPresenter(bench)
+    proof.choose("f1")
+    proof.decide(Decision.PICKUP)
+    line = bench.book.pickups[0]
+    own = bench.book.recordings[0]
+
+    def take(start):
+        return Take(own.hash, start, start + 900, 0, line.line)
+
+    asked = []
+
+    def received_takes(folder, book, path, waiting, ear_of, watch):
+        asked.append([p.id for p in waiting])
+        return Received(own, ((line.id, (take(1000 * len(asked)),), 0), ("gone", (take(9),), 0)))
+
+    monkeypatch.setattr(presenter, "received_takes", received_takes)
+    pickups.receive(Path("first.wav"))
+    bench.jobs.finish("Sort")
+    pickups.choose(line.id)
+    assert pickups.choose_take(0)
+    assert bench.book.pickups[0].state is State.CHOSEN
+    pickups.receive(Path("second.wav"))
+    bench.jobs.finish("Sort")
+    assert asked == [[line.id], [line.id]]
+    after = bench.book.pickups[0]
+    assert (len(after.takes), after.chosen, after.state) == (2, 0, State.CHOSEN)
+    assert "in the book already" in bench.told[-1]
 
 
 def test_pickups_tell_when_there_is_nothing_to_do(bench, tmp_path):

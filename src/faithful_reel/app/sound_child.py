@@ -47,7 +47,12 @@ class _Ring(QIODevice):
 
 def main(name: str, rate: int, wanted_device: str = "") -> int:
     """Play what the ring named `name` holds, on the device of that description, or where there is none on the usual one."""
-    from PyQt6.QtMultimedia import QAudio, QAudioFormat, QAudioSink, QMediaDevices  # not for the window, which asks for the ring's layout alone
+    from PyQt6.QtMultimedia import (  # not for the window, which asks for the ring's layout alone
+        QAudio,
+        QAudioFormat,
+        QAudioSink,
+        QMediaDevices,
+    )
 
     memory = shared_memory.SharedMemory(name=name)
     resource_tracker.unregister(memory._name, "shared_memory")  # type: ignore[attr-defined]

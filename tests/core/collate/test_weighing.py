@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from faithful_reel.core.collate.again import GRAMMAR
 from faithful_reel.core.collate.findings import Kind, is_shown
 from faithful_reel.core.collate.links import collated
-from faithful_reel.core.collate.places import confidence_of, features_of, read_chunk
+from faithful_reel.core.collate.places import _told_otherwise, _Track, confidence_of, features_of, read_chunk
 from faithful_reel.core.collate.proofing import _recut
 from faithful_reel.core.hear.pronounce import phone_distance, phone_distances, phones_of
 from faithful_reel.core.hear.recogniser import Heard
@@ -238,3 +238,21 @@ def test_a_line_begun_twice_that_two_ears_agree_on_is_not_cut_anew_by_the_gramma
         (Kind.FALSE_START, range(4))
     ]
     assert all(v.ear != GRAMMAR for p in reading.places for v in p.votes)
+
+
+@pytest.mark.parametrize(
+    ("row", "told"),
+    [
+        (("Mr Gray the harbour", "Mr Gray the harbour", ""), True),
+        (("Mr Gray the harbour", "", ""), False),  # one ear alone is no witness
+        (("the harbour master", "the harbour master", ""), False),  # the very row that the grammar takes
+        (("Mr", "Mr", ""), False),  # hardly a word in common
+    ],
+)
+def test_what_two_ears_agree_on_stands_against_the_grammars_cut(row, told):
+    """Between written words 4 and 5; the grammar takes "the harbour master" to be said again there."""
+    text = "Mr Gray the harbour master walked".split()
+    tracks = [
+        _Track([Heard(w, k, k + 1, 0.9) for k, w in enumerate([*text[:4], *said.split(), *text[4:]])], text) for said in row
+    ]
+    assert _told_otherwise([(2, 5)], text, [(4, 4)], tracks) is told

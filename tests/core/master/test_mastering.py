@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 import soundfile
@@ -131,3 +133,23 @@ def test_silence_has_nothing_to_master(tmp_path):
     soundfile.write(tmp_path / "a.wav", np.zeros(88_200), 44_100)
     with pytest.raises(SignalError):
         master_file(tmp_path / "a.wav", RETAIL, tmp_path / "b.wav")
+
+
+@pytest.mark.parametrize("dc", [0.0, 0.02, -0.05])
+@pytest.mark.parametrize("cut", ["in room tone", "within a word"])
+def test_neither_end_clicks_nor_any_join_within(tmp_path, dc, cut):
+    """A recording with DC, or one that begins and ends in the middle of a word, gets ends as even as its pauses."""
+    source = raw(tmp_path / "raw.wav", seconds=12)
+    x, rate = soundfile.read(source, dtype="float32")
+    x = x[5 * rate : 13 * rate] if cut == "within a word" else x
+    soundfile.write(source, x + np.float32(dc), rate, subtype="FLOAT")
+    made = master_file(source, replace(RETAIL, noise_floor_db=None), tmp_path / "out.wav")
+    y, rate = soundfile.read(tmp_path / "out.wav", dtype="float32")
+    edge, step = round(0.05 * rate), np.abs(np.diff(y, 2))
+    usual = np.percentile(step[: round(0.4 * rate)], 99.9)
+    assert step[:edge].max() <= 3 * usual
+    assert step[-edge:].max() <= 3 * usual
+    assert np.abs(y[:3]).max() <= 3 * np.abs(y[: round(0.4 * rate)]).std() + 1e-4  # no jump out of nothing
+    assert np.abs(y[-3:]).max() <= 3 * np.abs(y[-round(0.4 * rate) :]).std() + 1e-4
+    assert abs(float(y.mean())) < 1e-3
+    assert made.after.peak_db <= RETAIL.peak_db

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from faithful_reel.core.errors import AppError, FileProblem
 from faithful_reel.core.text.manuscript import read_manuscript, read_script
-from faithful_reel.core.text.words import Word, chapter_of, closed_up
+from faithful_reel.core.text.words import Word, chapter_of, closed_up, ends_sentence
 
 
 def test_docx_and_text_give_the_same_book(demo):
@@ -151,3 +151,25 @@ def test_a_quotation_in_another_script_is_no_reason_to_refuse(tmp_path):
         "Chapter One\n\nShe read the word שלום on the wall, and under it 潮, and went on along the harbour.\n", "utf-8"
     )
     assert len(read_manuscript(path).chapters[0].words) == 20
+
+
+@pytest.mark.parametrize(
+    ("token", "following", "ends"),
+    [
+        ("late.", "41", True),
+        ("late.", "“41", True),
+        ("late.", "He", True),
+        ("late.", "he", False),
+        ("late.”", "he", False),
+        ("late.", "“he", True),
+        ("late.", "—He", True),
+        ("late", "He", False),
+        ("Mr.", "41", False),
+        ("J.", "41", False),
+        ("late?", "4", True),
+        ("late.", None, True),
+        ("late", None, True),
+    ],
+)
+def test_where_a_sentence_ends(token, following, ends):
+    assert ends_sentence(token, following) is ends

@@ -116,3 +116,35 @@ def test_channels_are_linked():
     y = in_blocks(Limiter(RATE, 2, ceiling_db=-3), np.stack([loud, soft]), [4000])
     middle = slice(RATE // 4, RATE // 2)
     assert level(y[0, middle]) - level(y[1, middle]) == pytest.approx(26, abs=0.2)
+
+
+def gains_of(limiter, x):
+    """The gain that a limiter gave to every sample of a steady tone of 1, its lag taken out."""
+    return in_blocks(limiter, x[None], [4096])[0] / x
+
+
+def test_the_limiter_holds_its_gain_between_peaks_that_come_within_its_hold():
+    """Two peaks 8 ms apart: between them the gain stays, which it would not if it recovered at once."""
+    x = np.full(RATE // 2, 0.1, np.float32)
+    first, second = RATE // 4, RATE // 4 + round(0.008 * RATE)
+    x[[first, second]] = 1.0
+    gains = gains_of(Limiter(RATE, ceiling_db=-6), x)
+    least = 10 ** (-6 / 20)
+    assert gains[first : second + 1] == pytest.approx(np.full(second - first + 1, least), abs=1e-3)
+    unheld = gains_of(Limiter(RATE, ceiling_db=-6, hold_s=0.0), x)
+    assert unheld[first : second + 1].max() > least * 1.02
+    held_until = second + round(0.01 * RATE)
+    assert gains[held_until - 40] < least * 1.02
+    assert gains[held_until + round(0.1 * RATE)] > 0.8  # and then it recovers
+    assert gains[: first - round(0.006 * RATE)] == pytest.approx(np.ones(first - round(0.006 * RATE)), abs=1e-6)
+
+
+def test_the_limiter_is_down_before_the_peak_and_not_at_once():
+    x = np.full(RATE // 2, 0.1, np.float32)
+    at = RATE // 4
+    x[at] = 1.0
+    limiter = Limiter(RATE, ceiling_db=-6)
+    gains = gains_of(limiter, x)
+    ramp = gains[at - limiter.ahead : at + 1]
+    assert (np.diff(ramp) <= 1e-6).all()
+    assert np.abs(np.diff(ramp)).max() < 2 * (1 - 10 ** (-6 / 20)) / limiter.ahead  # no step

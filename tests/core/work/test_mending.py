@@ -269,3 +269,25 @@ def test_gaps_of_a_take_reach_a_quarter_second_outwards():
     assert [(g.start, g.stop) for g in gaps] == [(20_000 - 11_025, 20_000), (30_000, 40_000), (60_000, 71_025)]
     unread = replace(take, words=((20_000, 30_000), (-1, -1)))
     assert take_gaps(unread, RATE)[1] is None
+
+
+@pytest.mark.parametrize("off", [-(RATE // 50), 0, RATE // 50])
+def test_a_finding_whose_edges_lie_a_little_in_its_neighbours_is_cut_all_the_same(off):
+    """Edges are known to 20 ms: a word that ends or begins by as much inside of it is still before or behind it."""
+    book, chapter, hearing = made(read=[*TOKENS[:4], "+again", *TOKENS[4:]])
+    tokens = tokens_of(book, chapter, TOKENS, hearing)
+    wide = finding(Kind.ADDED, place(3) + LENGTH - off, place(5) + off)
+    edit = mending_edit(book, chapter, tokens, wide)
+    assert isinstance(edit, CutAndClose)
+    assert place(3) + LENGTH - RATE // 50 <= edit.start
+    assert edit.stop <= place(5)
+
+
+def test_a_finding_that_reaches_far_into_its_neighbour_is_cut_up_to_the_word_after_that():
+    book, chapter, hearing = made(read=[*TOKENS[:4], "+again", *TOKENS[4:]])
+    tokens = tokens_of(book, chapter, TOKENS, hearing)
+    far = finding(Kind.ADDED, place(4), place(5) + RATE // 50 + 1)
+    edit = mending_edit(book, chapter, tokens, far)
+    assert edit.stop > place(5) + LENGTH
+    last = finding(Kind.ADDED, place(4), place(14))
+    assert mending_edit(book, chapter, tokens, last) is None  # nothing comes behind it

@@ -25,8 +25,9 @@ from faithful_reel.core.collate.proofing import Placed
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.hear.recogniser import Heard
 from faithful_reel.core.pickups.ledger import Pickup
+from faithful_reel.core.text.revision import revision
 from faithful_reel.core.text.words import Chapter, chapter_of
-from faithful_reel.core.work.revising import decided, join_chapters, reimport, split_chapter
+from faithful_reel.core.work.revising import _moved_hearing, decided, join_chapters, reimport, split_chapter
 from faithful_reel.core.work.timeline import Hearing, tokens_of
 
 TEXT = "The tide had gone out further than anyone in the harbour could remember. It lay still until the evening."
@@ -226,3 +227,22 @@ def test_a_finding_by_hand_between_words_stays_between_them(session):
     session.do(PlaceHearing("c1", session.book.chapter("c1").hearing, (*session.book.chapter("c1").findings, pause)))
     _, book = taken_over(session, replace(chapter_of("One", ["So. " + TEXT])))
     assert next(f for f in book.chapter("c1").findings if f.id == "p1").word_index == 14
+
+
+def test_a_link_of_several_words_is_kept_where_they_stay_in_a_row_and_only_there():
+    """Forty-two read for two written words: with a new word between them it is no reading of them any more."""
+    old = [w.text for w in chapter_of("x", ["The forty two boats lay there."]).words]
+    heard = hearing_for(["The", "forty-two", "boats", "lay", "there"])
+    linked = replace(
+        heard,
+        placed=(heard.placed[0], heard.placed[1], heard.placed[1], *heard.placed[2:]),
+        links=((0, 1, 0, 1, True), (1, 3, 1, 2, True), (3, 4, 2, 3, True), (4, 5, 3, 4, True), (5, 6, 4, 5, True)),
+    )
+    moved = _moved_hearing(linked, revision(old, "Well the forty two boats lay there.".split()), 7)
+    assert (2, 4, 1, 2, True) in moved.links
+    parted = _moved_hearing(linked, revision(old, "The forty and two boats lay there.".split()), 7)
+    assert [k for k in parted.links if k[2] == 1] == []
+    assert (4, 5, 2, 3, True) in parted.links
+    assert parted.placed[2] is None  # the new word was not looked for
+    assert parted.placed[1] == heard.placed[1]
+    assert parted.heard == heard.heard

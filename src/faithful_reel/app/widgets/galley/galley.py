@@ -7,7 +7,7 @@ from PyQt6.QtGui import QContextMenuEvent, QFocusEvent, QGuiApplication, QKeyEve
 from PyQt6.QtWidgets import QWidget
 
 from faithful_reel.app.widgets.galley.content import GalleyContent
-from faithful_reel.app.widgets.galley.marks import note_top
+from faithful_reel.app.widgets.galley.marks import MOST_NOTES, note_top
 from faithful_reel.app.widgets.galley.view import Page
 from faithful_reel.app.widgets.told import tell_reader
 from faithful_reel.core.units import clock
@@ -79,7 +79,7 @@ class Galley(Page):
     def _note_at(self, point: QPointF) -> Mark | None:
         number = self.line_under(point.y())
         m, y = self.setting.measures, point.y() - self.y_of(number)
-        notes = self.drawing.notes.get(number, [])
+        notes = self.drawing.notes.get(number, [])[:MOST_NOTES]
         return next((k for row, k in enumerate(notes) if note_top(row, m) <= y < note_top(row + 1, m)), None)
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802 - Qt's name
