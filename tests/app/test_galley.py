@@ -372,15 +372,18 @@ def test_notes_of_one_line_stand_under_each_other_and_each_is_taken_by_its_row(g
     taken = []
     galley.mark_clicked.connect(taken.append)
     for row in range(4):
-        middle = (note_top(row, measures) + note_top(row + 1, measures)) / 2
+        middle = galley.y_of(0) + (note_top(row, measures) + note_top(row + 1, measures)) / 2
         QTest.mouseClick(galley.viewport(), Qt.MouseButton.LeftButton, pos=QPoint(x, int(middle)))
     assert taken == ["f0", "f1", "f2", "f3"]
     drawn = [
-        inked(galley, QRect(galley.viewport().width() - int(measures.right) + 20, int(note_top(row, measures)), 80, 17))
+        inked(
+            galley,
+            QRect(galley.viewport().width() - int(measures.right) + 20, int(galley.y_of(0) + note_top(row, measures)), 80, 17),
+        )
         for row in range(4)
     ]
     assert min(drawn) > 10
-    above = QPoint(x, max(0, int(note_top(0, measures)) - 2))
+    above = QPoint(x, int(galley.y_of(0) + note_top(0, measures)) - 2)
     QTest.mouseClick(galley.viewport(), Qt.MouseButton.LeftButton, pos=above)
     assert len(taken) == 4
 
@@ -391,7 +394,7 @@ def test_a_note_that_is_not_drawn_is_not_taken(galley):
     measures = galley.setting.measures
     taken = []
     galley.mark_clicked.connect(taken.append)
-    fifth = note_top(4, measures) + 1
-    assert fifth < galley.line_height
+    fifth = galley.y_of(0) + note_top(4, measures) + 1
+    assert galley.line_under(fifth) == 0
     QTest.mouseClick(galley.viewport(), Qt.MouseButton.LeftButton, pos=QPoint(galley.viewport().width() - 60, int(fifth)))
     assert taken == []

@@ -255,4 +255,4 @@ def test_what_two_ears_agree_on_stands_against_the_grammars_cut(row, told):
     tracks = [
         _Track([Heard(w, k, k + 1, 0.9) for k, w in enumerate([*text[:4], *said.split(), *text[4:]])], text) for said in row
     ]
-    assert _told_otherwise([(2, 5)], text, [(4, 4)], tracks) is told
+    assert _told_otherwise([(2, 5)], text, [(0, 0), (4, 4)], tracks) is told
