@@ -283,6 +283,13 @@ def test_a_finding_whose_edges_lie_a_little_in_its_neighbours_is_cut_all_the_sam
     assert edit.stop <= place(5)
 
 
+def test_the_lead_before_a_cut_never_reaches_into_the_word_before():
+    book, chapter, hearing = made(read=[*TOKENS[:4], "+again", *TOKENS[4:]])
+    tokens = tokens_of(book, chapter, TOKENS, hearing)
+    early = finding(Kind.ADDED, place(3) + LENGTH - RATE // 50, place(4) + LENGTH)
+    assert mending_edit(book, chapter, tokens, early).start == early.start
+
+
 def test_a_finding_that_reaches_far_into_its_neighbour_is_cut_up_to_the_word_after_that():
     book, chapter, hearing = made(read=[*TOKENS[:4], "+again", *TOKENS[4:]])
     tokens = tokens_of(book, chapter, TOKENS, hearing)
