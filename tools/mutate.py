@@ -32,7 +32,7 @@ def results() -> dict[str, int | None]:
 def tried(names: list[str], children: int) -> None:
     """Let mutmut try these changes; what it prints while it works goes to a file."""
     with (ROOT / "mutants" / "last.log").open("w", encoding="utf-8") as log:
-        command = [Path(sys.executable).parent / "mutmut", "run", "--max-children", str(children), *names]
+        command = [str(Path(sys.executable).parent / "mutmut"), "run", "--max-children", str(children), *names]
         subprocess.run(command, cwd=ROOT, stdout=log, stderr=subprocess.STDOUT, check=False)
 
 

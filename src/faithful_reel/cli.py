@@ -30,6 +30,10 @@ Script = Annotated[Path, typer.Option(help="The manuscript's text of this record
 AsJson = Annotated[bool, typer.Option("--json", help="Print JSON.")]
 Language = Annotated[str, typer.Option(help="The language that is read, as a two-letter code.")]
 OneEar = Annotated[bool, typer.Option("--one-ear", help="Ask the first ear only, even where others are installed.")]
+HeardFile = Annotated[
+    Path | None,
+    typer.Option("--heard", help="A file that keeps what the ears made of every stretch: what is in it is not heard again."),
+]
 ProfileName = Annotated[str, typer.Option(help="A profile's name, or a JSON file.")]
 
 
@@ -72,6 +76,7 @@ def proof(
         ),
     ] = None,
     one_ear: OneEar = False,
+    heard: HeardFile = None,
     language: Language = "en",
 ) -> None:
     """Find every departure of a recording from its script."""
@@ -79,12 +84,15 @@ def proof(
     from faithful_reel.core.collate.findings import is_shown
     from faithful_reel.core.collate.proofing import proofed
     from faithful_reel.core.hear.ears import installed_ears
+    from faithful_reel.core.hear.memory import memory_in
     from faithful_reel.core.text.manuscript import read_script
 
     chapter = read_script(script)
     _tell_if_cut(audio)
-    x = ear_sound(audio)
-    result = proofed(x, chapter, installed_ears(only_first=one_ear, language=language), _watch())
+    with memory_in(heard) as memory:
+        result = proofed(
+            ear_sound(audio), chapter, installed_ears(only_first=one_ear, language=language), _watch(), memory=memory
+        )
     shown = [f for f in result.findings if (is_shown(f) if least is None else f.confidence >= least)]
     if as_json:
         found = [
@@ -111,16 +119,18 @@ def proof(
 
 
 @app.command()
-def align(audio: Audio, script: Script, as_json: AsJson = False, language: Language = "en") -> None:
+def align(audio: Audio, script: Script, as_json: AsJson = False, heard: HeardFile = None, language: Language = "en") -> None:
     """Find where every written word is spoken."""
     from faithful_reel.core.audio.files import ear_sound
     from faithful_reel.core.collate.proofing import aligned
     from faithful_reel.core.hear.ears import installed_ears
+    from faithful_reel.core.hear.memory import memory_in
     from faithful_reel.core.text.manuscript import read_script
 
     chapter = read_script(script)
     _tell_if_cut(audio)
-    placed = aligned(ear_sound(audio), chapter, installed_ears(language=language), _watch())
+    with memory_in(heard) as memory:
+        placed = aligned(ear_sound(audio), chapter, installed_ears(language=language), _watch(), memory)
     rows = [
         {
             "text": w.text,
@@ -144,17 +154,20 @@ def rough(
     out: Annotated[Path, typer.Option(help="The new file.")],
     as_json: AsJson = False,
     one_ear: OneEar = False,
+    heard: HeardFile = None,
 ) -> None:
     """Cut a raw recording down to its last complete readings."""
     from faithful_reel.core.files import refuse_over
     from faithful_reel.core.hear.ears import installed_ears
+    from faithful_reel.core.hear.memory import memory_in
     from faithful_reel.core.text.manuscript import read_script
     from faithful_reel.core.work.one_chapter import rough_file
 
     refuse_over(out, audio, script)
     chapter = read_script(script)
     _tell_if_cut(audio)
-    made = rough_file(audio, chapter, out, installed_ears(only_first=one_ear), _watch())
+    with memory_in(heard) as memory:
+        made = rough_file(audio, chapter, out, installed_ears(only_first=one_ear), _watch(), memory)
     if as_json:
         _print(made.as_json())
         return
@@ -172,17 +185,20 @@ def splice(
     out: Annotated[Path, typer.Option(help="The new file.")],
     as_json: AsJson = False,
     one_ear: OneEar = False,
+    heard: HeardFile = None,
 ) -> None:
     """Put a line of a pickup recording into a chapter at word boundaries."""
     from faithful_reel.core.files import refuse_over
     from faithful_reel.core.hear.ears import installed_ears
+    from faithful_reel.core.hear.memory import memory_in
     from faithful_reel.core.text.manuscript import read_script
     from faithful_reel.core.work.one_chapter import splice_file
 
     refuse_over(out, audio, script, pickup)
     chapter = read_script(script)
     _tell_if_cut(audio, pickup)
-    result = splice_file(audio, chapter, pickup, line, out, installed_ears(only_first=one_ear), _watch())
+    with memory_in(heard) as memory:
+        result = splice_file(audio, chapter, pickup, line, out, installed_ears(only_first=one_ear), _watch(), memory)
     if as_json:
         _print(result.as_json())
         return

@@ -31,8 +31,9 @@ def files_in(folder):
 
 
 @pytest.mark.slow
-def test_proof_gives_the_documented_shape(demo):
-    code, out, err = call("proof", "--audio", demo / "chapter-2.flac", "--script", demo / "chapter-2.txt", "--json")
+def test_proof_gives_the_documented_shape(demo, proofs, heard_file):
+    call_ = "proof", "--audio", demo / "chapter-2.flac", "--script", demo / "chapter-2.txt", "--json", "--heard", heard_file
+    code, out, err = call(*call_)
     assert (code, err) == (0, "")
     result = json.loads(out)
     assert set(result) == {"findings", "words", "audio_seconds"}
@@ -48,8 +49,9 @@ def test_proof_gives_the_documented_shape(demo):
 
 
 @pytest.mark.slow
-def test_align_gives_one_entry_for_every_token(demo):
-    code, out, _ = call("align", "--audio", demo / "chapter-3.flac", "--script", demo / "chapter-3.txt", "--json")
+def test_align_gives_one_entry_for_every_token(demo, proofs, heard_file):
+    call_ = "align", "--audio", demo / "chapter-3.flac", "--script", demo / "chapter-3.txt", "--json", "--heard", heard_file
+    code, out, _ = call(*call_)
     words = json.loads(out)["words"]
     tokens = (demo / "chapter-3.txt").read_text().split()
     assert code == 0
@@ -62,11 +64,11 @@ def test_align_gives_one_entry_for_every_token(demo):
 
 
 @pytest.mark.slow
-def test_splice_changes_only_what_it_says(demo, tmp_path):
+def test_splice_changes_only_what_it_says(demo, tmp_path, proofs, heard_file):
     out_file = tmp_path / "out.wav"
     code, out, err = call(
         "splice", "--audio", demo / "chapter-1.flac", "--script", demo / "chapter-1.txt", "--pickup", demo / "pickups-1.flac",
-        "--line", "By nine o’clock the whole town had come down to look.", "--out", out_file, "--json",
+        "--line", "By nine o’clock the whole town had come down to look.", "--out", out_file, "--json", "--heard", heard_file,
     )  # fmt: skip
     assert code == 0, err
     result = json.loads(out)
@@ -117,6 +119,7 @@ def test_master_and_check_pass_the_retail_profile_on_the_demo(demo, tmp_path, su
             "pause_floor_db",
             "dead_s",
             "dead_channels",
+            "range_lu",
         }
         assert set(entry["figures"]) == wanted
         assert all(set(v) == {"rule", "limit", "value", "pass"} for v in entry["verdicts"])

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import sqlite3
+
 import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from faithful_reel.core.hear.memory import Memory, key_of
+from faithful_reel.core.errors import FileProblem
+from faithful_reel.core.hear.memory import Memory, key_of, memory_in
 from faithful_reel.core.hear.recogniser import Heard, words_in
 from faithful_reel.core.units import Span
 
@@ -88,3 +91,29 @@ def test_a_chapter_heard_again_is_the_same_and_asks_no_ear(demo, ears, proofs, h
     with Memory(heard_file) as memory:
         assert proofed(x, script, ears, memory=memory) == before
     assert asked == []
+
+
+@pytest.mark.parametrize("content", [b"Chapter One, and no hearing.", b"SQLite format 3\0 but torn", b"", None])
+def test_a_file_that_holds_anything_else_is_refused_and_left_alone(tmp_path, content):
+    path = tmp_path / "notes.txt"
+    if content is None:
+        with sqlite3.connect(path) as db:
+            db.execute("CREATE TABLE steps (id)")
+        db.close()
+    else:
+        path.write_bytes(content)
+    before = path.read_bytes()
+    with pytest.raises(FileProblem, match=r"notes\.txt is no file in which hearings are kept"):
+        memory_in(path)
+    assert path.read_bytes() == before
+    assert [p.name for p in tmp_path.iterdir()] == ["notes.txt"]
+
+
+def test_a_file_named_by_the_user_is_made_and_used_again(tmp_path):
+    x = np.ones(100, np.float32)
+    with memory_in(tmp_path / "kept.heard") as memory:
+        assert memory.recalled(x, Span(0, 50), ["a"], lambda: [1, 2]) == [1, 2]
+    with memory_in(tmp_path / "kept.heard") as memory:
+        assert memory.recalled(x, Span(0, 50), ["a"], lambda: [3]) == [1, 2]
+    with memory_in(None) as memory:
+        assert memory.recalled(x, Span(0, 50), ["a"], lambda: [3]) == [3]

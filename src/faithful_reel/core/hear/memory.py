@@ -14,6 +14,8 @@ from typing import Any, Self
 
 import numpy as np
 
+from faithful_reel.core.errors import FileProblem
+from faithful_reel.core.files import address
 from faithful_reel.core.units import Signal, Span
 
 FORMAT = "1"
@@ -95,3 +97,22 @@ class Memory:
             return self._db.execute(sql, values).fetchall() if self._db is not None else []
         except sqlite3.DatabaseError:
             return []
+
+
+def memory_in(path: Path | None) -> Memory:
+    """A memory in a file that the user named: a new one, or one that a memory made.
+
+    Raises
+    ------
+    FileProblem
+        Something else is in the file, or it is damaged; it is left as it is.
+    """
+    if path is not None and path.exists():
+        try:
+            with contextlib.closing(sqlite3.connect(address(path, read_only=True), uri=True)) as db:
+                tables = [name for (name,) in db.execute("SELECT name FROM sqlite_master WHERE type = 'table'")]
+        except sqlite3.DatabaseError:
+            tables = []
+        if tables != ["answers"]:
+            raise FileProblem(f"{path.name} is no file in which hearings are kept. Choose another name for --heard.")
+    return Memory(path)

@@ -163,7 +163,8 @@ class Figures:
     """What a delivery is judged by.  RMS is plain: a full-scale sine reads -3.01 dB.
 
     `noise_floor_db` is that of the quietest windows, `pause_floor_db` that of nine pauses in ten (`SILENT_DB` where there
-    are none); `dead_s` are seconds of dead silence, `dead_channels` channels in which nothing is.
+    are none); `dead_s` are seconds of dead silence, `dead_channels` channels in which nothing is, `range_lu` is the loudness
+    range.
     """
 
     rms_db: float

@@ -25,6 +25,7 @@ from faithful_reel.core.collate.proofing import Proof, in_rate, proofed
 from faithful_reel.core.errors import EditRefused, FileProblem
 from faithful_reel.core.files import refuse_over, shown
 from faithful_reel.core.hear.ears import Ears
+from faithful_reel.core.hear.memory import Memory
 from faithful_reel.core.jobs import Part, Unwatched, Watch
 from faithful_reel.core.pickups.ledger import Pickup
 from faithful_reel.core.pickups.placing import Spliced
@@ -108,8 +109,12 @@ class RoughFile:
         }
 
 
-def rough_file(audio: Path, script: Chapter, out: Path, ears: Ears, watch: Watch | None = None) -> RoughFile:
+def rough_file(
+    audio: Path, script: Chapter, out: Path, ears: Ears, watch: Watch | None = None, memory: Memory | None = None
+) -> RoughFile:
     """Make a rough cut of a raw recording and write it to `out`, at the recording's rate and with its channels.
+
+    `memory` as in `proofed`.
 
     Raises
     ------
@@ -117,7 +122,7 @@ def rough_file(audio: Path, script: Chapter, out: Path, ears: Ears, watch: Watch
         The recording can not be used, or the result not be written; nothing is left behind.
     """
     refuse_over(out, audio)
-    heard = proofed(ear_sound(audio), script, ears, Part(watch or Unwatched(), 0.0, 0.9))
+    heard = proofed(ear_sound(audio), script, ears, Part(watch or Unwatched(), 0.0, 0.9), memory=memory)
     return rough_of(heard, audio, script, out)
 
 
@@ -190,9 +195,18 @@ def _seam(renderer: Renderer, at: int, rate: int) -> Seam:
 
 
 def splice_file(
-    audio: Path, script: Chapter, pickup: Path, line: str, out: Path, ears: Ears, watch: Watch | None = None
+    audio: Path,
+    script: Chapter,
+    pickup: Path,
+    line: str,
+    out: Path,
+    ears: Ears,
+    watch: Watch | None = None,
+    memory: Memory | None = None,
 ) -> Spliced:
     """Put the line of a pickup recording into a chapter recording and write the result to `out`.
+
+    `memory` as in `proofed`.
 
     Raises
     ------
@@ -208,7 +222,7 @@ def splice_file(
         raise FileProblem("The line is empty. Give the corrected words.")
     at = find_line([w.text for w in script.words], tokens)
     full_range_info(pickup)
-    one = one_chapter(audio, script, proofed(ear_sound(audio), script, ears, Part(watch, 0.0, 0.6)))
+    one = one_chapter(audio, script, proofed(ear_sound(audio), script, ears, Part(watch, 0.0, 0.6), memory=memory))
     span = range(at, at + len(tokens))
     there = [k for k in one.hearing.link_rows() if k.written and k.written.start in span and k.heard]
     if not there:
