@@ -204,6 +204,11 @@ def write_tags(path: Path, tags: Mapping[str, str]) -> None:
     """Put title, artist, album, track and such into an MP3 (ID3v2), FLAC or WAV file.
 
     Names are those of `mutagen`'s easy tags: title, artist, album, albumartist, tracknumber, genre, date.
+
+    Raises
+    ------
+    FileProblem
+        They can not be written.
     """
     import mutagen
     from mutagen.easyid3 import EasyID3

@@ -259,7 +259,12 @@ def full_range_info(path: Path) -> AudioInfo:
 def ear_sound(path: Path) -> Signal:
     """A whole recording as the ear takes it: (n,) float32 at 16 kHz, read-only, mapped from a temporary file.
 
-    Twenty hours would not fit into memory.  Raises as `full_range_info` and `read_mono`.
+    Twenty hours would not fit into memory.
+
+    Raises
+    ------
+    FileProblem
+        As `full_range_info` and `read_mono`, or there is no room for the temporary file.
     """
     full_range_info(path)
     with tempfile.TemporaryFile(prefix="faithful-reel-ear-") as file:
@@ -276,7 +281,7 @@ def ear_sound(path: Path) -> Signal:
 
 
 def let_go(x: Signal) -> None:
-    """Give back the memory that mapped sound was read into; it is read again when it is asked for."""
+    """Give back the memory that mapped sound, (n,), was read into; it is read again when it is asked for."""
     base: object = x
     while isinstance(base, np.ndarray):
         base = base.base

@@ -32,7 +32,7 @@ def levels_of_frames(x: Signal, size: int) -> NDArray[np.float64]:
 
 
 def quiet_threshold(levels: NDArray[np.float64]) -> float:
-    """The level in dB under which a frame counts as nobody speaking.
+    """The level in dB under which a frame counts as nobody speaking; `levels` are (frames,), in dB.
 
     The floor is the 10th percentile of the frames that are not digital silence, speech the 90th; the threshold
     stands a third of the way up, at least 6 dB and at most 15 dB above the floor.  Own rule.
@@ -45,14 +45,14 @@ def quiet_threshold(levels: NDArray[np.float64]) -> float:
 
 
 def quiet_runs(levels: NDArray[np.float64], threshold: float, shortest: int) -> list[tuple[int, int]]:
-    """Runs of at least `shortest` frames under the threshold, as half-open frame ranges."""
+    """Runs of at least `shortest` of (frames,) levels under the threshold, as half-open frame ranges."""
     quiet = np.concatenate([[False], levels < threshold, [False]])
     edges = np.flatnonzero(quiet[1:] != quiet[:-1])
     return [(int(a), int(b)) for a, b in edges.reshape(-1, 2) if b - a >= shortest]
 
 
 def room_tone_frames(levels: NDArray[np.float64]) -> tuple[int, int] | None:
-    """The best stretch of room tone among 20 ms frame levels, 0.4 to 8 s, as a half-open range of frames, or None.
+    """The best stretch of room tone among (frames,) levels of 20 ms each, 0.4 to 8 s, as a half-open range of frames, or None.
 
     Of all quiet runs the one with the best length and evenness; runs that hold digital silence are left out.
     """

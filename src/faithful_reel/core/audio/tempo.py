@@ -40,7 +40,7 @@ class Tempo:
         return self._pulled()
 
     def flush(self) -> Signal:
-        """The rest."""
+        """The rest, (n,)."""
         if self._graph is None:
             return np.zeros(0, np.float32)
         self._graph.push(None)

@@ -1,4 +1,7 @@
-"""Commands on the book: frozen orders with `apply(book) -> book`.  They are what the journal stores."""
+"""Commands on the book: frozen orders with `apply(book) -> book`.  They are what the journal stores.
+
+`apply` raises `EditRefused` where an order does not fit, and changes nothing then.
+"""
 
 from __future__ import annotations
 

@@ -95,7 +95,13 @@ class ChapterState:
     """The key of the reel and the text that were signed off; empty before."""
 
     def finding(self, finding_id: str) -> Finding:
-        """The finding with this id."""
+        """The finding with this id.
+
+        Raises
+        ------
+        EditRefused
+            It is no longer there.
+        """
         for finding in self.findings:
             if finding.id == finding_id:
                 return finding
@@ -120,21 +126,39 @@ class Book:
     """(name, how it is to be spoken), for the call sheet."""
 
     def chapter(self, chapter_id: str) -> ChapterState:
-        """The chapter with this id."""
+        """The chapter with this id.
+
+        Raises
+        ------
+        EditRefused
+            It is no longer there.
+        """
         for chapter in self.chapters:
             if chapter.id == chapter_id:
                 return chapter
         raise EditRefused("This chapter is no longer there.")
 
     def recording(self, recording_hash: str) -> Recording:
-        """The recording with this hash."""
+        """The recording with this hash.
+
+        Raises
+        ------
+        EditRefused
+            It is no longer there.
+        """
         for recording in self.recordings:
             if recording.hash == recording_hash:
                 return recording
         raise EditRefused("This recording is no longer in the book.")
 
     def pickup(self, pickup_id: str) -> Pickup:
-        """The pickup with this id."""
+        """The pickup with this id.
+
+        Raises
+        ------
+        EditRefused
+            It is no longer there.
+        """
         for pickup in self.pickups:
             if pickup.id == pickup_id:
                 return pickup

@@ -317,7 +317,13 @@ class BookStore:
                 )
 
     def step(self, step: int) -> Step:
-        """One entry of the journal."""
+        """One entry of the journal.
+
+        Raises
+        ------
+        StoreProblem
+            There is no such step, or it can not be read.
+        """
         rows = self._all(f"SELECT {_STEP} FROM steps WHERE id = ?", step)
         if not rows:
             raise StoreProblem(f"Step {step} is not in the journal of {self.folder.name}.")
@@ -459,7 +465,13 @@ class Contents:
         self._db = sqlite3.connect(address(folder / DATABASE, read_only=True), uri=True)
 
     def get(self, kind: type, key: str) -> Any:
-        """A value kept by `BookStore.put`."""
+        """A value kept by `BookStore.put`.
+
+        Raises
+        ------
+        BookDamaged
+            It is not there, or can not be read.
+        """
         try:
             row = self._db.execute("SELECT body FROM contents WHERE key = ?", (key,)).fetchone()
             if row is None:

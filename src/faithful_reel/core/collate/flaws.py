@@ -176,7 +176,7 @@ def pause_flaws(gaps: Sequence[Gap], spoken: Levels, floor: Levels, limits: Limi
     ----------
     gaps : sequence of Gap
         All of the chapter's.
-    spoken, floor : arrays
+    spoken, floor : (n,) arrays
         The sound's level and the floor around it in dB, every 5 ms: a gap in which something loud goes on for long is
         speech that no ear made out, not a pause.
     limits : Limits
@@ -213,8 +213,9 @@ def level_flaws(
 ) -> list[Finding]:
     """Sentences that are louder or softer than those around them.
 
-    A sentence's level is the median of its words' levels.  It is held against the median of the three sentences before and
-    the three after it; shorter ones than 1 s of speech are left out.
+    `spoken` is the level of the sound in dB every 5 ms, (n,).  A sentence's level is the median of its words' levels.  It is
+    held against the median of the three sentences before and the three after it; shorter ones than 1 s of speech are left
+    out.
     """
     sentence_of = {i: n for n, s in enumerate(chapter.sentences()) for i in s}
     rows: dict[int, list[int]] = {}

@@ -72,7 +72,7 @@ class Pass:
 
 
 def listen(x: Signal, chapter: Chapter, ear: Ear, watch: Watch) -> Pass:
-    """One ear over the whole recording, collated, every heard word placed by alignment.
+    """One ear over the whole recording, (n,) at 16 kHz, collated, every heard word placed by alignment.
 
     Raises
     ------
@@ -93,7 +93,9 @@ def first_pass(
     early: Callable[[Proof], None] | None = None,
     memory: Memory | None = None,
 ) -> Pass:
-    """One ear over the whole recording, collated; words at the ear's own times.  `early` and `memory` as in `proofed`.
+    """One ear over the whole recording, (n,) at 16 kHz, collated; words at the ear's own times.
+
+    `early` and `memory` as in `proofed`.
 
     Raises
     ------
@@ -182,7 +184,10 @@ def placed_words(chapter: Chapter, heard: Sequence[Heard], links: Sequence[Link]
 def aligned(
     x: Signal, chapter: Chapter, ears: Ears, watch: Watch | None = None, memory: Memory | None = None
 ) -> tuple[Placed | None, ...]:
-    """Where every written word is spoken, by what the ears agree on: what the headless `align` gives."""
+    """Where every written word is spoken, by what the ears agree on: what the headless `align` gives.
+
+    `x` is (n,) at 16 kHz; all else, and what is raised, as in `proofed`.
+    """
     return proofed(x, chapter, ears, watch, memory=memory).placed
 
 
@@ -295,7 +300,7 @@ def _agreed(chapter: Chapter, readings: Sequence[Reading]) -> tuple[list[Heard],
 def read_again(
     x: Signal, chapter: Chapter, first: Pass, ears: Ears, aligner: Aligner, watch: Watch, memory: Memory
 ) -> list[Reading]:
-    """What the ears agree on in every chunk, and the places where they do not all read what is written."""
+    """What the ears agree on in every chunk of (n,) audio at 16 kHz, and where they do not all read what is written."""
     written = [w.text for w in chapter.words]
     starts = frozenset(s.start for s in chapter.sentences())
     versions: list[dict[str, list[Heard]]] = [{ears.first.witness: []} for _ in first.chunks]

@@ -45,7 +45,7 @@ def with_marks(findings: Sequence[Finding], heard: Sequence[Heard]) -> list[Find
 def where_faint(findings: Sequence[Finding], heard: Sequence[Heard], spoken: Levels) -> list[Finding]:
     """Doubt what is said to be read again where there is hardly a voice: the room, or a breath, was taken for a word.
 
-    `spoken` is the level of the sound in dB, every 5 ms.
+    `spoken` is the level of the sound in dB every 5 ms, (n,).
     """
     starts, frame = np.array([h.start for h in heard]), EAR_RATE // 200
     tops = np.array([spoken[h.start // frame : h.stop // frame + 1].max(initial=-100.0) for h in heard])
@@ -77,7 +77,7 @@ def beside_kept(
         All heard words, with their edges.
     placed : sequence
         Where every written word is read, in samples; None for those that are not.
-    spoken : array
+    spoken : (n,) array
         Level of the sound in dB, every 5 ms.
     """
     out = list(findings)

@@ -91,7 +91,7 @@ class Aligner:
         return None if rows is None else [(word, first, last, likelihood) for word, first, last, likelihood in rows]
 
     def align(self, x: Signal, span: Span, words: Sequence[str]) -> list[Aligned] | None:
-        """Place `words`, plain and in order, in `span` of a recording at 16 kHz; None where they do not fit at all."""
+        """Place `words`, plain and in order, in `span` of (n,) audio at 16 kHz; None where they do not fit at all."""
         placed: list[Aligned] = []
         for _, first, last, likelihood in _spoken(self._fitted(x, span, words, "edges") or ()):
             start, stop = _edges(span, first, last)
@@ -99,7 +99,10 @@ class Aligner:
         return placed if len(placed) == len(words) else None
 
     def read(self, x: Signal, span: Span, grammar: Grammar) -> list[tuple[str, int, int]] | None:
-        """The likeliest way through a grammar of plain words: what is said, with edges in samples; None where none fits."""
+        """The likeliest way through a grammar of plain words in `span` of (n,) audio; None where none fits.
+
+        What is said, with edges in samples.
+        """
         rows = tuple((a.start, a.stop, a.word) for a in grammar.arcs)
         how = grammar.states, grammar.start, grammar.final, rows, grammar.skips, grammar.jumps
         found = self._fitted(x, span, dict.fromkeys(a.word for a in grammar.arcs), "read", how)
@@ -108,8 +111,8 @@ class Aligner:
     def fits(self, x: Signal, span: Span, texts: Sequence[Sequence[str]]) -> list[float | None]:
         """Acoustic log likelihoods, in nats, of several texts by their phones alone; None of one that does not fit at all.
 
-        Only their differences mean something, and only those of one call.  A text that falls behind the others on the way
-        is told to be worse than the best by `BEHIND`.
+        Of `span` of (n,) audio at 16 kHz.  Only their differences mean something, and only those of one call.  A text that
+        falls behind the others on the way is told to be worse than the best by `BEHIND`.
         """
         spelt = [[_spelt(plain(w)) for token in text for w in spoken_forms(token)[0] if phones_of(w)] for text in texts]
         span = Span(span.start, max(span.start, min(span.stop, len(x))))
@@ -143,7 +146,10 @@ def _nats(likelihood: float) -> float:
 
 
 def refined(x: Signal, placed: Sequence[Aligned]) -> list[Aligned]:
-    """Move edges that face a pause to where the energy crosses half way (in dB) from floor to word, at most `REFINE_S`."""
+    """Move edges in (n,) audio that face a pause to where its energy crosses half way (in dB) from floor to word.
+
+    At most by `REFINE_S`.
+    """
     reach = int(REFINE_S * EAR_RATE)
     step = EAR_RATE // 500
     out = list(placed)

@@ -30,7 +30,7 @@ class Hearing:
         self._answered = 0
 
     def heard(self, asked: tuple[Recipe, Signal]) -> list[Row]:
-        """What the model of a recipe hears in a stretch of sound."""
+        """What the model of a recipe hears in a stretch of sound, (n,) at 16 kHz."""
         recipe, audio = asked
         rows = self._model(recipe).words(audio)
         self._answered += 1

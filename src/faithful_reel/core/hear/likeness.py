@@ -94,5 +94,5 @@ def odd_ones(table: NDArray[np.float64]) -> list[tuple[int, float]]:
 
 
 def heard_as(x: Signal, spans: Sequence[Span]) -> list[NDArray[np.float32]]:
-    """The cepstra of stretches of a recording at 16 kHz."""
+    """The cepstra of stretches of (n,) audio at 16 kHz, each (frames, 13)."""
     return [cepstra(np.asarray(x[s.start : s.stop], np.float32)) for s in spans]

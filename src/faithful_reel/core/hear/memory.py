@@ -23,7 +23,7 @@ FORMAT = "1"
 
 
 def key_of(x: Signal, span: Span, *how: str) -> str:
-    """Names what is made of a stretch of sound, its neighbours left out, in a certain way."""
+    """Names what is made of a stretch of sound, (n,), its neighbours left out, in a certain way."""
     digest = hashlib.sha256("".join(f"{part}\0" for part in (FORMAT, *how, "")).encode())
     digest.update(np.ascontiguousarray(x[span.start : span.stop], np.float32).tobytes())
     return digest.hexdigest()
@@ -78,7 +78,7 @@ class Memory:
             self._db = None
 
     def recalled(self, x: Signal, span: Span, how: Iterable[str], make: Callable[[], Any]) -> Any:
-        """The answer to a question about a stretch of sound, as JSON values; `make` gives it where it was not asked before."""
+        """The answer to a question about a stretch of sound, (n,), as JSON values; `make` gives it the first time."""
         if self._db is None:
             return make()
         key = key_of(x, span, *how)

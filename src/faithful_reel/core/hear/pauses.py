@@ -24,7 +24,7 @@ class Chunk:
 
 
 def chunks_of(x: Signal, rate: int) -> list[Chunk]:
-    """Cut mono audio into chunks of about 4 to 11 s that start and end in pauses.
+    """Cut (n,) audio into chunks of about 4 to 11 s that start and end in pauses.
 
     Quiet longer than twice `EDGE_S` between chunks belongs to none of them.  Where nobody pauses for
     `LONGEST_S`, the cut is made at the quietest moment of the last third.

@@ -246,7 +246,7 @@ def _coded(words: Sequence[tuple[str, ...]]) -> tuple[NDArray[np.int64], NDArray
 
 
 def phone_distances(a: Sequence[tuple[str, ...]], b: Sequence[tuple[str, ...]]) -> NDArray[np.float64]:
-    """Edit distances between all of `a` and all of `b`, (len(a), len(b)), by the length of the longer: about 0 to 1.
+    """Edit distances between all of `a` and all of `b`, an (a, b) array, by the length of the longer: about 0 to 1.
 
     Near sounds cost 0.4, two different vowels 0.7, others 1; a sound more or less 0.9.
     """

@@ -61,7 +61,7 @@ class Ear:
         self._helper.rest()
 
     def words(self, x: Signal, span: Span) -> list[Heard]:
-        """What is said in a stretch of a recording at 16 kHz, at most 30 s of it."""
+        """What is said in a stretch of (n,) audio at 16 kHz, at most 30 s of it."""
         audio = np.ascontiguousarray(x[span.start : span.stop], dtype=np.float32)
         rows: list[Any] = self._helper.ask((self._recipe, audio))
         return [Heard(text, span.start + start, span.start + stop, sure, self.witness) for text, start, stop, sure in rows]
@@ -79,7 +79,7 @@ def passing(*ears: Ear) -> Iterator[None]:
 
 
 def words_in(ear: Ear, x: Signal, span: Span, memory: Memory) -> list[Heard]:
-    """What an ear hears in a stretch, or what it heard there before."""
+    """What an ear hears in a stretch of (n,) audio, or what it heard there before."""
 
     def made() -> list[tuple[str, int, int, float]]:
         return [(w.text, w.start - span.start, w.stop - span.start, w.confidence) for w in ear.words(x, span)]
@@ -101,7 +101,7 @@ def _singly(word: Heard) -> list[Heard]:
 def hear(
     ear: Ear, x: Signal, chunks: Sequence[Chunk], watch: Watch | None = None, memory: Memory | None = None
 ) -> Iterator[list[Heard]]:
-    """Recognise all chunks, in order, two at a time; ticks `watch` after each."""
+    """Recognise all chunks of (n,) audio at 16 kHz, in order, two at a time; ticks `watch` after each."""
     watch, memory = watch or Unwatched(), memory or Memory()
 
     def words(chunk: Chunk) -> list[Heard]:

@@ -40,7 +40,7 @@ class ThirdEar:
         self._pieces = _pieces((folder / "tokenizer.bin").read_bytes())
 
     def words(self, audio: Signal) -> list[Row]:
-        """What is said in sound at 16 kHz; times are only shares of it by the length of the words."""
+        """What is said in (n,) audio at 16 kHz; times are only shares of it by the length of the words."""
         length = len(audio)
         if length < SHORTEST:
             audio = np.pad(audio, (0, SHORTEST - length))

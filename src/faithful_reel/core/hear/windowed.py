@@ -70,11 +70,11 @@ class Windowed:
         )
 
     def encode(self, features: NDArray[np.float32]) -> Any:
-        """The sound as the decoder takes it."""
+        """The sound, (bands, frames), as the decoder takes it."""
         return self._whole.encode(features)
 
     def words(self, audio: Signal) -> list[Row]:
-        """What is said in at most 30 s of sound at 16 kHz."""
+        """What is said in at most 30 s of (n,) audio at 16 kHz."""
         features = self._whole.feature_extractor(audio)[..., :-1]
         return _InWindow(self, features, len(audio)).words()
 

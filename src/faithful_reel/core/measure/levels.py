@@ -363,7 +363,7 @@ def _gated(power: NDArray[np.float64]) -> float:
 
 
 def rms_db(x: Signal) -> float:
-    """Plain RMS of a stretch in dB; `SILENT_DB` for silence or nothing."""
+    """Plain RMS of (n,) audio in dB; `SILENT_DB` for silence or nothing."""
     return decibels(float(np.sqrt(np.mean(np.square(x, dtype=np.float64))))) if len(x) else SILENT_DB
 
 

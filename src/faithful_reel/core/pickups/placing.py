@@ -32,7 +32,10 @@ def line_side(
     tokens: range,
     place: Callable[[Span], Span | None] = lambda span: span,
 ) -> Side:
-    """One side of a splice.  `place` maps a stretch of the recording to where it is heard; None where it was cut."""
+    """One side of a splice; `sound` is (n,) and begins at `offset`.
+
+    `place` maps a stretch of the recording to where it is heard; None where it was cut.
+    """
     bounds = Span(0, max(h.stop for h in heard) + EAR_RATE * 60)
 
     def placed(gaps: Sequence[Span | None]) -> tuple[Span | None, ...]:
@@ -44,7 +47,10 @@ def line_side(
 
 
 def take_side(sound: Signal, offset: int, line: Sequence[str], heard: Sequence[Heard], words: range) -> Side:
-    """The take's side: its heard words `words` collated with the line, with what is heard before and after left in place."""
+    """The take's side: its heard words `words` collated with the line, with what is heard before and after left in place.
+
+    `sound` is (n,) and begins at `offset` of the take's recording.
+    """
     links = [
         Link(link.written, range(link.heard.start + words.start, link.heard.stop + words.start), link.same)
         for link in collated(list(line), [h.text for h in heard[words.start : words.stop]])
@@ -93,7 +99,7 @@ def _at_rate(heard: Sequence[Heard], rate: int) -> list[Heard]:
 
 
 def heard_in(x: Signal, rate: int, ear: Ear, watch: Watch) -> list[Heard]:
-    """Everything said in a pickup recording at 16 kHz, with aligned edges; positions at `rate`."""
+    """Everything said in a pickup recording, (n,) at 16 kHz, with aligned edges; positions at `rate`."""
     return _at_rate(listen(x, chapter_of("pickups", ["pickups"]), ear, watch).heard, rate)
 
 

@@ -1,4 +1,7 @@
-"""Edit commands: frozen orders that map a reel to a new reel.  They are what the journal stores."""
+"""Edit commands: frozen orders that map a reel to a new reel.  They are what the journal stores.
+
+`apply` raises `EditRefused` where an order does not fit, and changes nothing then.
+"""
 
 from __future__ import annotations
 

@@ -123,6 +123,11 @@ class Lane:
 
         |  a  |  b  |   ->   | a | m | b|
             ^^^^
+
+        Raises
+        ------
+        EditRefused
+            The stretch is not in the lane.
         """
         starts = self.starts()
         if not 0 <= span.start <= span.stop <= starts[-1]:
@@ -162,6 +167,11 @@ def split_reel(reel: Reel, at: int) -> tuple[Reel, Reel]:
 
     |  a  |  b  |   ->   |  a | and | a|  b  |
          ^
+
+    Raises
+    ------
+    EditRefused
+        One side would be empty.
     """
     if not 0 < at < len(reel):
         raise EditRefused("There is no sound on one side of this place.")
@@ -172,7 +182,13 @@ def split_reel(reel: Reel, at: int) -> tuple[Reel, Reel]:
 
 
 def joined_reels(reels: Sequence[Reel]) -> Reel:
-    """Reels end to end, lane by lane; all need the same lanes."""
+    """Reels end to end, lane by lane; all need the same lanes.
+
+    Raises
+    ------
+    EditRefused
+        Their lanes have different names.
+    """
     lanes = {tuple(lane.name for lane in reel.lanes) for reel in reels}
     if len(lanes) != 1:
         raise EditRefused("These chapters have different lanes and can not be joined.")

@@ -42,7 +42,13 @@ class FileSources:
         self._open: OrderedDict[str, soundfile.SoundFile] = OrderedDict()
 
     def __call__(self, recording: str, start: int, stop: int) -> Signal:
-        """Samples `start` to `stop`."""
+        """Samples `start` to `stop`: (n,), or (2, n) of what was opened with two channels.
+
+        Raises
+        ------
+        FileProblem
+            The file is missing, damaged or cut short.
+        """
         file = self._open.pop(recording, None)
         if file is None:
             file = _opened(self._paths(recording))
@@ -225,5 +231,5 @@ def _shaped(lane: Lane, index: int) -> Join:
 
 
 def fade(at: NDArray[np.floating[Any]], join: Join) -> NDArray[np.float64]:
-    """Rising half of a crossfade at positions 0 to 1: a sine for equal power, a line for equal gain."""
+    """Rising half of a crossfade at (n,) positions 0 to 1, as gains (n,): a sine for equal power, a line for equal gain."""
     return np.asarray(np.sin(0.5 * np.pi * at) if join.shape == "equal_power" else at, dtype=np.float64)

@@ -29,7 +29,10 @@ class Plan:
 
 
 def speech_level(x: Signal, rate: int) -> float:
-    """Level in dB of the voice: the upper quartile of the frames that speak, which one loud or clipped word can not move."""
+    """Level in dB of the voice in (n,) audio.
+
+    The upper quartile of the frames that speak, which one loud or clipped word can not move.
+    """
     levels = frame_levels(x, rate)
     if not len(levels):
         return -120.0
@@ -38,7 +41,7 @@ def speech_level(x: Signal, rate: int) -> float:
 
 
 def level_match(original: Signal, take: Signal, rate: int) -> float:
-    """Gain in dB that brings the take's speech to the level of the original's, at most `MOST_GAIN_DB` either way."""
+    """Gain in dB that brings a take's speech, (n,), to the level of an original's, (m,): at most `MOST_GAIN_DB` either way."""
     return round(float(np.clip(speech_level(original, rate) - speech_level(take, rate), -MOST_GAIN_DB, MOST_GAIN_DB)), 2)
 
 

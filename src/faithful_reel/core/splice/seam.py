@@ -117,7 +117,7 @@ def likeness(seam: Seam, natural: Seam) -> Likeness:
 
 
 def natural_seam(x: Signal, boundaries: Sequence[int], rate: int) -> Seam | None:
-    """The greatest figures of untouched boundaries: what a join may measure and still go unnoticed."""
+    """The greatest figures of untouched boundaries in (n,) audio: what a join may measure and still go unnoticed."""
     seams = [seam_at(x, at, rate) for at in boundaries]
     if not seams:
         return None

@@ -81,7 +81,13 @@ def opened(path: Path) -> Iterator[Archive]:
 
 
 def xml_of(data: bytes, path: Path) -> Any:
-    """Parse XML; entities that a document defines for itself are refused, since they can grow without end."""
+    """Parse XML; entities that a document defines for itself are refused, since they can grow without end.
+
+    Raises
+    ------
+    FileProblem
+        There are such entities, or it is no XML.
+    """
     if b"<!ENTITY" in data[:65_536] or "<!ENTITY".encode("utf-16-le") in data[:65_536]:
         raise FileProblem(f"{path.name} defines XML entities of its own, which no manuscript needs. It was not opened.")
     parser = etree.XMLParser(resolve_entities=False, no_network=True, load_dtd=False, huge_tree=False, recover=False)

@@ -98,6 +98,11 @@ def read_script(path: Path) -> Chapter:
     """Read a whole file as one chapter, headings included: what `proof` and `align` compare with.
 
     Of plain text every whitespace-separated token is a word, whatever it is.
+
+    Raises
+    ------
+    FileProblem
+        It can not be read, holds no words or more than one recording reads, or can not be set.
     """
     reader = _reader_of(path)
     if reader is not readers.read_plain:

@@ -27,7 +27,13 @@ def local(element: Any) -> str:
 
 
 def read_docx(path: Path) -> Document:
-    """Read a DOCX.  Pages are known only as last laid out by the program that saved it."""
+    """Read a DOCX.  Pages are known only as last laid out by the program that saved it.
+
+    Raises
+    ------
+    FileProblem
+        It is damaged, locked or not what its name says.
+    """
     import docx
     from docx.exceptions import PythonDocxError
     from docx.opc.exceptions import OpcError
@@ -215,7 +221,13 @@ def read_markdown(path: Path) -> Document:
 
 
 def read_epub(path: Path) -> Document:
-    """Read an EPUB in the order of its spine; its table of contents says where chapters begin."""
+    """Read an EPUB in the order of its spine; its table of contents says where chapters begin.
+
+    Raises
+    ------
+    FileProblem
+        It is damaged, locked or not what its name says.
+    """
     with opened(path) as archive:
         if "META-INF/encryption.xml" in archive.names and b"enc#" not in archive.read("META-INF/encryption.xml"):
             raise FileProblem(f"{path.name} is locked against copying. Ask the publisher for an open file.")
@@ -251,7 +263,13 @@ def read_epub(path: Path) -> Document:
 
 
 def xml_bombs_refused(data: bytes, path: Path) -> None:
-    """Refuse entities that a page defines for itself."""
+    """Refuse entities that a page defines for itself.
+
+    Raises
+    ------
+    FileProblem
+        There are some: they can grow without end.
+    """
     if b"<!ENTITY" in data[:65_536]:
         raise FileProblem(f"{path.name} defines XML entities of its own, which no manuscript needs. It was not opened.")
 
@@ -288,7 +306,13 @@ _FO = "{urn:oasis:names:tc:opendocument:xmlns:xsl-fo-compatible:1.0}"
 
 
 def read_odt(path: Path) -> Document:
-    """Read an ODT; pages are known as far as the program that saved it marked them."""
+    """Read an ODT; pages are known as far as the program that saved it marked them.
+
+    Raises
+    ------
+    FileProblem
+        It is damaged, locked or not what its name says.
+    """
     with opened(path) as archive:
         if b"encryption-data" in (archive.read("META-INF/manifest.xml") if "META-INF/manifest.xml" in archive.names else b""):
             raise FileProblem(f"{path.name} is locked with a password. Save it without one.")
@@ -349,7 +373,13 @@ _ITALIC_ON, _ITALIC_OFF, _PAGE, _NOTE_ON, _NOTE_OFF, _HEAD = range(0xE000, 0xE00
 
 
 def read_rtf(path: Path) -> Document:
-    """Read RTF.  The library gives bare text, so italics, pages, notes and headings travel through it as private characters."""
+    """Read RTF.  The library gives bare text, so italics, pages, notes and headings travel through it as private characters.
+
+    Raises
+    ------
+    FileProblem
+        It is damaged, locked or not what its name says.
+    """
     from striprtf.striprtf import rtf_to_text
 
     raw = path.read_bytes().decode("latin-1")

@@ -164,5 +164,5 @@ class Limiter:
         return out[:, drop:]
 
     def flush(self) -> Signal:
-        """The last `ahead` samples."""
+        """The last `ahead` samples, (channels, n)."""
         return self.feed(np.zeros((self._channels, self.ahead)))

@@ -72,7 +72,7 @@ def mastered(renderer: Renderer, rate: int, profile: str, key: str, out: Path, *
 
 
 def at_mastered_level(render: Callable[[int, int], Signal], book: Book, chapter: ChapterState) -> Callable[[int, int], Signal]:
-    """The unmastered sound as loud as the master: what a fair comparison needs.  Clipped at full scale."""
+    """The unmastered sound, (n,), as loud as the master: what a fair comparison needs.  Clipped at full scale."""
     raw = book.recording(chapter.recording).rms_db
     rms = chapter.master.figures.get("rms_db") if chapter.master else None
     gain = np.float32(ratio(float(rms) - raw) if isinstance(rms, float | int) else 1.0)

@@ -62,7 +62,8 @@ def tone_level(book: Book, chapter: ChapterState) -> float | None:
 def before_onset(columns: Columns, stop: int, start: int, rate: int) -> int:
     """Where to cut in the pause between a word that stops and the next that starts: the quietest 15 ms shortly before the onset.
 
-    Where it is quiet nowhere shortly before it, the next word's breath is there: then shortly before that.
+    `columns` gives for (m + 1,) positions the minima and maxima between them, (2, m).  Where it is quiet nowhere shortly
+    before the onset, the next word's breath is there: then shortly before that.
     """
     edge, step = round(ONSET_S * rate), max(1, round(0.005 * rate))
     first, last = max(stop + edge, start - round(LOOK_S * rate)), start - edge
@@ -85,7 +86,7 @@ def mending_edit(
     Extra words are cut with the pause that follows them, so that the pause before stays; a long pause is cut down to
     what is usual with this reader, where that is known, else to twice `KEEP_PAUSE_S`; a noise in a pause is laid over
     with room tone; a breath or a sentence that sticks out is brought to the usual level.  Where it is known what the reel
-    looks like (`columns` gives minima and maxima between positions), both ends of a cut go to the quietest moment nearby,
+    looks like (`columns` as in `before_onset`: of (m + 1,) positions), both ends of a cut go to the quietest moment nearby,
     so that no breath is cut in two.
     """
     span = finding_span(chapter, finding)

@@ -82,7 +82,7 @@ def preview_splice(
     choose: tuple[int, int] = (0, 0),
     match_level: bool = True,
 ) -> Preview:
-    """Plan a pickup's chosen take into its chapter and measure what it would give.
+    """Plan a pickup's chosen take into its chapter and measure what it would give; `render` gives (n,) of the reel as it is.
 
     Raises
     ------
