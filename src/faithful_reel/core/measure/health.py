@@ -219,8 +219,11 @@ class HealthMeter:
 def shortcomings(health: Health, *, rate: int, peak_db: float, noise_floor_db: float) -> list[str]:
     """The limits that a recording misses, each in plain words with its figure; empty where it is sound.
 
-    The limits are common practice: 44.1 kHz for delivery, a noise floor of at most -60 dB RMS, no clipping, enough
-    room tone to fill with.
+    They are 44.1 kHz for delivery, a noise floor of at most -60 dB RMS, no clipping, and enough room tone to fill with.
+
+    References
+    ----------
+    Submission requirements of audiobook retailers, from memory; clipping and room tone: common practice.
     """
     missed = [health.cut_short] if health.cut_short else []
     if rate < LEAST_DELIVERY_RATE:

@@ -48,10 +48,14 @@ _TAPS = 12
 
 
 def k_weighting(rate: int) -> NDArray[np.float64]:
-    """The two biquads of ITU-R BS.1770-4 annex 1, (2, 5): b0 b1 b2 a1 a2, re-derived for `rate`.
+    """The two biquads of the K-weighting, (2, 5): b0 b1 b2 a1 a2, re-derived for `rate` in Hz.
 
     The tabulated 48 kHz filters come from an analogue high shelf and high pass; their parameters (from memory) give
     the printed coefficients at 48 kHz, which a test holds.
+
+    References
+    ----------
+    ITU-R BS.1770-4 (2015), annex 1, tables 1 and 2.
     """
     f0, gain_db, q = 1681.974450955533, 3.999843853973347, 0.7071752369554196
     k = math.tan(math.pi * f0 / rate)
@@ -305,7 +309,12 @@ class Meter:
         return round(float(np.count_nonzero(dead)) * FRAME_S, 2)
 
     def loudness(self) -> float:
-        """Gated loudness in LUFS: ITU-R BS.1770-4 annex 1, equations 3 to 7."""
+        """Gated loudness in LUFS; `SILENT_DB` where nothing passes the gates.
+
+        References
+        ----------
+        ITU-R BS.1770-4 (2015), annex 1, equations 3 to 7, table 3.
+        """
         weights = np.array(_WEIGHTS.get(self.channels, (1,) * self.channels), np.float64)
         bins = weights @ np.stack([np.concatenate(k) for k in self._k])
         if len(bins) < 4:
@@ -314,9 +323,13 @@ class Meter:
         return _gated(power)
 
     def loudness_range(self) -> float:
-        """Loudness range in LU: EBU Tech 3342 (2016), section 2: the 10th to the 95th percentile of the short-term loudness.
+        """Loudness range in LU: from the 10th to the 95th percentile of the short-term loudness; 0 where nothing passes.
 
         Windows of 3 s, ten a second; gated at -70 LUFS and at 20 LU under the mean power of what passes that.
+
+        References
+        ----------
+        EBU Tech 3342 (2016), section 2.
         """
         weights = np.array(_WEIGHTS.get(self.channels, (1,) * self.channels), np.float64)
         bins = weights @ np.stack([np.concatenate(k) for k in self._k])

@@ -46,8 +46,12 @@ def _compress(x, state, threshold_db, slope, knee_db, attack, release, hold_db):
 class Compressor:
     """Feed-forward compressor with a soft knee on the mean-square level.
 
-    Threshold about -20 dB, 2:1 to 3:1, slow release of about 1 s, and nothing under -40 dB is lifted (common practice):
-    while the sound is softer than that, the gain stays as it is.  It only ever lowers; it starts lowered by `lowered_db`.
+    While the sound is softer than `hold_db`, the gain stays as it is.  It only ever lowers; it starts lowered by
+    `lowered_db`.
+
+    References
+    ----------
+    Threshold about -20 dB, 2:1 to 3:1, slow release of about 1 s, nothing under -40 dB lifted: common practice.
     """
 
     def __init__(

@@ -9,7 +9,12 @@ from faithful_reel.core.units import Signal
 
 
 class LowCut:
-    """Second-order Butterworth high pass; keeps its state between blocks.  Near 80 Hz is common practice."""
+    """Second-order Butterworth high pass; keeps its state between blocks.
+
+    References
+    ----------
+    The Butterworth polynomials, as in `scipy.signal.butter`, which a test holds.  Near 80 Hz: common practice.
+    """
 
     def __init__(self, rate: int, channels: int = 1, *, cutoff_hz: float = 80.0) -> None:
         self._sos = butter(2, cutoff_hz, "highpass", fs=rate, output="sos")

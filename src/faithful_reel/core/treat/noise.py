@@ -106,8 +106,7 @@ def _weigh(spectra, prints, at, step, past, recursive, sums, table, depth):  # t
 class NoiseReduction:
     """Lowers noise by at most `depth_db`, never to nothing, and leaves a voice that stands over it.
 
-    Optimally modified log-spectral amplitude (Cohen 2002) with the decision-directed prior of Ephraim and Malah (1984,
-    1985); Hann analysis and synthesis at 75 % overlap.  Own are the bounds, and that the noise is not guessed from
+    Optimally modified log-spectral amplitude with the decision-directed prior; Hann analysis and synthesis at 75 % overlap.  Own are the bounds, and that the noise is not guessed from
     minima but taken from the pauses, see `NoisePrints`.  Output lags input by `FRAME` samples; `flush` gives the rest.
 
     Parameters
@@ -115,6 +114,12 @@ class NoiseReduction:
     prints : (bins,), (segments, bins) or (channels, segments, bins) float array
         Mean power of the noise's spectrum, as `NoisePrints` gives it; segments are `step` samples apart, between them
         it is interpolated.
+
+    References
+    ----------
+    Cohen, "Optimal speech enhancement under signal presence uncertainty using log-spectral amplitude estimator", IEEE Signal
+    Processing Letters 9 (2002); Ephraim and Malah, IEEE Transactions on Acoustics, Speech and Signal Processing 32 (1984)
+    and 33 (1985).
     """
 
     def __init__(self, prints: NDArray[np.floating], channels: int = 1, *, depth_db: float = 12.0, step: int = 1) -> None:
