@@ -106,8 +106,9 @@ def _weigh(spectra, prints, at, step, past, recursive, sums, table, depth):  # t
 class NoiseReduction:
     """Lowers noise by at most `depth_db`, never to nothing, and leaves a voice that stands over it.
 
-    Optimally modified log-spectral amplitude with the decision-directed prior; Hann analysis and synthesis at 75 % overlap.  Own are the bounds, and that the noise is not guessed from
-    minima but taken from the pauses, see `NoisePrints`.  Output lags input by `FRAME` samples; `flush` gives the rest.
+    Optimally modified log-spectral amplitude with the decision-directed prior; Hann analysis and synthesis at 75 % overlap.
+    Own are the bounds, and that the noise is not guessed from minima but taken from the pauses, see `NoisePrints`.  Output
+    lags input by `FRAME` samples; `flush` gives the rest.
 
     Parameters
     ----------
