@@ -37,7 +37,7 @@ class KeysDialog(QDialog):
         self._clash = ""
         self.setWindowTitle("Keys")
         scale = scale_of_letters()
-        self.resize(round(680 * scale), round(560 * min(scale, 1.3)))
+        self.resize(round(860 * scale), round(560 * min(scale, 1.3)))
         self.search = QLineEdit()
         self.search.setAccessibleName("Search the keys")
         self.search.setPlaceholderText("search acts, keys and what they do")
@@ -45,6 +45,7 @@ class KeysDialog(QDialog):
         self.search.textChanged.connect(self._sift)
         self.view = Table(["Act", "Key", "Where", "What it does"], "Keys")
         self.view.empty = "Nothing like that. Try another word."
+        self.view.columns(stretch=3)
         self.view.itemSelectionChanged.connect(self._row_chosen)
         self.key = QKeySequenceEdit()
         self.key.setMaximumSequenceLength(1)
@@ -172,6 +173,7 @@ class HelpPage(QDialog):
         self.text = QTextBrowser()
         self.text.setAccessibleName(f"Help on the {desk.words} desk")
         self.text.setMarkdown(page_of(desk))
+        self.text.setHtml(self.text.toHtml().replace("font-weight:700", "font-weight:600"))  # the face has no bolder cut
         buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Close)
         buttons.rejected.connect(self.reject)
         box = QVBoxLayout(self)

@@ -30,6 +30,7 @@ class RecentBooks(QDialog):
         self.resize(620, 420)
         self.wanted = Wanted.NONE
         self.list = QListWidget()
+        self.list.setObjectName("books")
         self.list.setAccessibleName("Recent books")
         for path in books:
             item = QListWidgetItem(f"{path.stem}\n{path.parent}")

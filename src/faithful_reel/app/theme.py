@@ -155,6 +155,8 @@ def style_sheet(t: Theme) -> str:
     QComboBox QAbstractItemView {{ background: {t.page}; selection-background-color: {t.chosen}; selection-color: {t.ink}; }}
     QTableWidget, QListView, QTableView, QTreeView {{ background: {t.page}; border: none; gridline-color: {t.hairline};
         selection-background-color: {t.chosen}; selection-color: {t.ink}; alternate-background-color: {t.page}; outline: none; }}
+    QListView#books::item {{ padding: 5px 10px; }}
+    QTextBrowser {{ background: {t.page}; border: 1px solid {t.hairline}; padding: 6px 12px; }} QTextBrowser:focus {{ border-color: {t.ink}; }}
     QHeaderView::section {{ background: {t.page}; color: {t.quiet}; border: none; border-bottom: 1px solid {t.hairline}; padding: 4px 6px; }}
     QTableCornerButton::section {{ background: {t.page}; border: none; }}
     QScrollBar:vertical {{ background: {t.desk}; width: 11px; margin: 0; }}
