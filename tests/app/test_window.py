@@ -363,7 +363,9 @@ def test_settings_are_remembered(opened):
 
 
 def test_without_a_device_the_window_says_so(opened):
-    assert "simulated sound card" in opened.window.parts.foot.device.currentText()
+    device = opened.window.parts.foot.device
+    assert device.currentText() == "simulated sound"
+    assert "no sound device here" in device.toolTip()
 
 
 def test_decisions_by_the_cards_buttons_and_undo_by_menu(opened):

@@ -12,7 +12,7 @@ from faithful_reel.app.widgets.meters import Meter
 from faithful_reel.app.widgets.parts import ActButton, Choice, OneLine
 from faithful_reel.core.units import clock
 
-SIMULATED = "no sound device: simulated sound card"
+SIMULATED = "simulated sound"
 
 
 class TransportBar(QWidget):
@@ -117,7 +117,8 @@ class TransportBar(QWidget):
             for name in devices():
                 self.device.addItem(name, name)
         self.device.setCurrentIndex(max(0, self.device.findData(card.device)))
-        self.device.setToolTip("Where the sound goes")
+        none = "There is no sound device here: a simulated one keeps time, and nothing is heard"
+        self.device.setToolTip(none if card.simulated else "Where the sound goes")
         self.device.setEnabled(self.device.count() > 1)
 
     def _speed_chosen(self) -> None:
