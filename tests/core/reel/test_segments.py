@@ -20,6 +20,7 @@ from faithful_reel.core.reel.commands import (
     SplitAt,
     ToneSource,
 )
+from faithful_reel.core.reel.picture import reel_columns
 from faithful_reel.core.reel.reel import (
     Join,
     Lane,
@@ -403,3 +404,48 @@ def test_a_file_that_breaks_off_is_told_and_not_filled_with_silence(tmp_path):
             sources("a", 140_000, 176_000)
     finally:
         sources.close()
+
+
+# --- the picture ------------------------------------------------------------------------------------------------------
+
+
+class Steps:
+    """A recording whose minimum and maximum at every position are known: minus the position, and the position."""
+
+    def columns(self, edges):
+        return np.stack([-edges[:-1], edges[1:]]).astype(np.float32)
+
+
+def columns(reel, edges, **more):
+    return reel_columns(reel, lambda name: Steps() if name != "lost" else None, np.array(edges, np.float64), **more).tolist()
+
+
+def test_columns_are_those_of_the_recordings_in_place_and_gain():
+    reel = Reel((Lane("v", (Piece("a", 100, 200), Piece("b", 1000, 1100, 20 * np.log10(0.5)))),))
+    assert columns(reel, [0, 50, 100, 150, 200]) == [[-100, -150, -500, -525], [150, 200, 525, 550]]
+    assert columns(reel, [90, 110]) == [[-500], [505]]  # both in one column: the outermost of each
+    assert columns(reel, [150, 200, 250]) == [[-525, 0], [550, 0]]  # nothing beyond its end
+    assert columns(reel, [100, 200]) == [[-500], [550]]
+    assert columns(Reel((Lane("v", ()),)), [0, 5, 9]) == [[0, 0], [0, 0]]
+
+
+def test_columns_of_another_lane_and_of_what_is_lost():
+    reel = Reel((Lane("v", (Piece("lost", 0, 50), Piece("a", 0, 50))), Lane("m", (Piece("m", 7, 107),))))
+    assert columns(reel, [0, 50, 100]) == [[0, 0], [0, 50]]
+    assert columns(reel, [0, 50, 100], lane=1) == [[-7, -57], [57, 107]]
+
+
+def test_room_tone_looks_like_a_stretch_of_its_source():
+    reel = Reel((Lane("v", (RoomTone("a", 500, 600, 1000, -6.0), RoomTone("", 0, 0, 100))),))
+    low, high = columns(reel, [0, 250, 500, 1000, 1100])
+    half = 10 ** (-6 / 20)
+    assert low[:3] == pytest.approx([-500 * half, -525 * half, -550 * half])
+    assert high[:3] == pytest.approx([525 * half, 550 * half, 600 * half])
+    assert (low[3], high[3]) == (0, 0)  # made hiss has no picture
+    later = Reel((Lane("v", (RoomTone("a", 500, 600, 50, offset=130),)),))
+    assert columns(later, [0, 25, 50]) == [[-530, -555], [555, 580]]
+
+
+def test_nothing_is_put_in_for_an_empty_middle():
+    assert VOICE.replaced(Span(5, 5), (Piece("x", 3, 3),)).segments[:2] == (Piece("a", 0, 5), Piece("a", 5, 1000))
+    assert Reel((VOICE,)).with_lane(0, MUSIC) == Reel((MUSIC,))

@@ -13,13 +13,14 @@ from support.chapters import LENGTH, RATE, STEP, TEXT, TOKENS, TONE, made, place
 from support.sounds import sine
 
 from faithful_reel.core.collate.findings import Evidence, Finding, Kind
+from faithful_reel.core.collate.proofing import Placed
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.pickups.ledger import Pickup, Take
-from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, SetGain
+from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, MoveJoin, ReplaceByTake, SetGain, ToneSource
 from faithful_reel.core.reel.render import Renderer
-from faithful_reel.core.work.mending import before_onset, finding_span, mending_edit, pickup_for, tone_of
+from faithful_reel.core.work.mending import before_onset, finding_span, join_moved, mending_edit, pickup_for, tone_level, tone_of
 from faithful_reel.core.work.splicing import piece_of, placed_joins, preview_splice, take_gaps
-from faithful_reel.core.work.timeline import Hearing, span_of, tokens_of
+from faithful_reel.core.work.timeline import Hearing, span_of, tokens_of, word_at
 
 
 def test_every_word_stands_where_it_is_heard():
@@ -298,3 +299,53 @@ def test_a_finding_that_reaches_far_into_its_neighbour_is_cut_up_to_the_word_aft
     assert edit.stop > place(5) + LENGTH
     last = finding(Kind.ADDED, place(4), place(14))
     assert mending_edit(book, chapter, tokens, last) is None  # nothing comes behind it
+
+
+def test_the_nearest_join_is_moved():
+    _, chapter, _ = made()
+    assert join_moved(chapter, 1000, 5) is None
+    assert join_moved(replace(chapter, reel=None), 1000, 5) is None
+    cut = replace(chapter, reel=CutAndClose(60_000, 70_000).apply(CutAndClose(20_000, 30_000).apply(chapter.reel)))
+    assert join_moved(cut, 0, 7) == MoveJoin(1, 7)
+    assert join_moved(cut, 39_000, -7) == MoveJoin(1, -7)
+    assert join_moved(cut, 41_000, 7) == MoveJoin(2, 7)
+    assert join_moved(cut, 10**7, 7) == MoveJoin(2, 7)
+
+
+def test_words_of_several_takes_and_of_takes_elsewhere():
+    """A line of another chapter, or without a choice, places nothing and hides none that follows it."""
+    elsewhere = Pickup("q", "c2", (), "x", "", 0, 1, 0, 1, takes=(Take("r2", 0, 9, 0, "x", ((0, 9),)),), chosen=0)
+    undecided = replace(elsewhere, id="u", chapter="c1", chosen=-1)
+    take = Take("r2", 500, 9500, 0, "line of", ((500, 4000), (5000, 9500)))
+    mine = Pickup("p", "c1", (), "line of", "", 5, 2, 0, 1, takes=(take,), chosen=0)
+    book, chapter, hearing = made(takes=(elsewhere, undecided, mine))
+    edit = ReplaceByTake(place(5) - 500, place(7) - 500, "r2", 0, 10_000, 0.0, TONE, take="p")
+    after = replace(chapter, reel=edit.apply(chapter.reel))
+    tokens = tokens_of(book, after, TOKENS, hearing)
+    assert [t.start for t in tokens[4:8]] == [place(4), place(5), place(5) + 4500, place(7) - 2 * STEP + 10_000]
+    assert tokens[5].stop == place(5) + 3500
+
+
+def test_the_word_at_a_position():
+    book, chapter, hearing = made()
+    tokens = tokens_of(book, chapter, TOKENS, hearing)
+    assert [word_at(tokens, at) for at in (0, place(0) - 1, place(0), place(1) - 1, place(1), 10**8)] == [
+        -1,
+        -1,
+        0,
+        0,
+        1,
+        len(TOKENS) - 1,
+    ]
+    assert word_at(tokens_of(book, chapter, TOKENS, None), 10**6) == -1
+    at_once = replace(hearing, placed=(Placed(0, 9, 0.9), *hearing.placed[1:]))
+    assert span_of(tokens_of(book, chapter, TOKENS, at_once), 0, 0).start == 0
+
+
+def test_room_tone_stays_under_its_level():
+    book, chapter, _ = made()
+    assert tone_level(book, chapter) == pytest.approx(3 * 10 ** (-62 / 20))
+    assert tone_level(book, replace(chapter, recording="")) is None
+    assert tone_of(book, chapter) == TONE
+    assert tone_of(book, replace(chapter, recording="r2")) == ToneSource("", 0, 0)
+    assert tone_of(book, replace(chapter, recording="")) == ToneSource("", 0, 0)

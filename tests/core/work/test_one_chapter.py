@@ -10,6 +10,7 @@ import pytest
 import soundfile
 from support.chapters import LENGTH, RATE, TEXT, TOKENS, made, place
 
+from faithful_reel.core.book.recordings import hash_of
 from faithful_reel.core.collate.findings import Finding, Kind
 from faithful_reel.core.collate.links import Link
 from faithful_reel.core.collate.proofing import Placed, Proof
@@ -68,14 +69,43 @@ def files(request, tmp_path, monkeypatch):
     soundfile.write(tmp_path / "chapter.wav", chapter, RATE, subtype="FLOAT")
     soundfile.write(tmp_path / "pickup.wav", voice(len(TOKENS), shift=SHIFT, seed=9, level=0.05), RATE, subtype="FLOAT")
     said = tuple(Heard(w, place(4 + i) - SHIFT, place(4 + i) - SHIFT + LENGTH, 0.9) for i, w in enumerate(LINE.split()))
-    monkeypatch.setattr(one_chapter, "proofed", lambda *_a, **_k: proof_of(hearing))
-    monkeypatch.setattr(receiving, "heard_in", lambda *_a, **_k: list(said))
+
+    def proofed(x, script, ears, watch, *, memory=None):
+        assert x.shape == (at_ear(len(chapter)),)
+        assert (script, type(ears), memory) == (TEXT, Ears, "memory")
+        watch.tick(1.0, "heard")
+        return proof_of(hearing)
+
+    def heard_in(x, rate, ear, watch):
+        assert (len(x), rate) == (at_ear(len(chapter)), RATE)
+        assert isinstance(ear, Ears)
+        watch.tick(1.0, "sorted")
+        return list(said)
+
+    monkeypatch.setattr(one_chapter, "proofed", proofed)
+    monkeypatch.setattr(receiving, "heard_in", heard_in)
     return tmp_path, chapter
+
+
+class Watch:
+    """What was told of the work."""
+
+    def __init__(self):
+        self.told = []
+
+    def tick(self, done, note=""):
+        self.told.append((round(done, 2), note))
+
+
+def spliced(folder, line=LINE, out="out.wav", watch=None):
+    return splice_file(folder / "chapter.wav", TEXT, folder / "pickup.wav", line, folder / out, Ears(), watch, "memory")
 
 
 def test_a_splice_changes_the_word_and_nothing_else(files):
     folder, before = files
-    made_ = splice_file(folder / "chapter.wav", TEXT, folder / "pickup.wav", LINE, folder / "out.wav", Ears())
+    watch = Watch()
+    made_ = spliced(folder, watch=watch)
+    assert watch.told == [(0.6, "heard"), (1.0, "sorted")]
     after, rate = soundfile.read(folder / "out.wav", dtype="float32", always_2d=True)
     told = made_.as_json()
     start, grown = made_.plan.command.start, len(after) - len(before)
@@ -104,7 +134,7 @@ def test_sources_are_never_written_over(files):
     before = {p.name: p.read_bytes() for p in folder.iterdir()}
     for out in ("chapter.wav", "pickup.wav"):
         with pytest.raises(FileProblem):
-            splice_file(folder / "chapter.wav", TEXT, folder / "pickup.wav", LINE, folder / out, Ears())
+            spliced(folder, out=out)
     with pytest.raises(FileProblem):
         rough_file(folder / "chapter.wav", TEXT, folder / "chapter.wav", Ears())
     assert {p.name: p.read_bytes() for p in folder.iterdir()} == before
@@ -115,7 +145,7 @@ def test_lines_that_can_not_be_put_in_are_told(files, monkeypatch):
 
     def refused(line, match):
         with pytest.raises(FileProblem, match=match):
-            splice_file(folder / "chapter.wav", TEXT, folder / "pickup.wav", line, folder / "out.wav", Ears())
+            spliced(folder, line)
         assert not (folder / "out.wav").exists()
 
     refused("  ", "line is empty")
@@ -170,3 +200,28 @@ def test_a_clean_reading_is_written_as_it_is(files):
     assert np.abs(after - before).max() <= 2**-22
     assert (told.cuts, told.joins) == ((), ())
     assert told.before_s == told.after_s
+
+
+def test_a_rough_file_is_heard_and_cut_in_one_call(files):
+    folder, before = files
+    watch = Watch()
+    told = rough_file(folder / "chapter.wav", TEXT, folder / "rough.wav", Ears(), watch, "memory")
+    assert watch.told == [(0.9, "heard")]
+    assert told.cuts == ()  # nothing was found in it
+    after, _ = soundfile.read(folder / "rough.wav", dtype="float32", always_2d=True)
+    assert np.abs(after - before).max() <= 2**-22
+
+
+def test_a_book_of_one_chapter_is_the_file(files):
+    folder, before = files
+    _, _, hearing = made()
+    slip = Finding("f1", Kind.FALSE_START, "", "A line", 4, 2, place(4), place(5) + LENGTH, 0.9)
+    one = one_chapter.one_chapter(folder / "chapter.wav", TEXT, proof_of(hearing, [slip]))
+    recording = one.book.recordings[0]
+    assert one.text is TEXT
+    assert (one.book.rate, recording.length, recording.channels) == (RATE, len(before), before.shape[1])
+    assert one.chapter.recording == recording.hash == hash_of(folder / "chapter.wav")
+    assert len(one.chapter.reel) == len(before)
+    assert [h.start for h in one.hearing.heard] == pytest.approx([h.start for h in hearing.heard], abs=3)
+    assert one.chapter.findings[0].start == pytest.approx(place(4), abs=3)
+    assert recording.tone is None or recording.tone.recording == recording.hash

@@ -246,3 +246,38 @@ def test_a_link_of_several_words_is_kept_where_they_stay_in_a_row_and_only_there
     assert parted.placed[2] is None  # the new word was not looked for
     assert parted.placed[1] == heard.placed[1]
     assert parted.heard == heard.heard
+
+
+def test_a_chapter_that_was_not_heard_takes_its_new_words_and_no_hearing(session):
+    found, book = taken_over(
+        session, text_of(session)(session.book.chapters[0]), chapter_of("Two", ["Fog lay thick over the quay."])
+    )
+    assert [c.chapter for c in found.chapters] == ["c2"]
+    assert book.chapter("c2").hearing == ""
+    assert text_of(session)(book.chapter("c2")).words[2].text == "thick"
+
+
+def test_chapters_that_were_heard_apart_are_joined_with_their_own_hearings(session):
+    first, second = session.book.chapters
+    a, b = text_of(session)(first), text_of(session)(second)
+    theirs = hearing_for([w.text for w in b.words])
+    joined = join_chapters(first, replace(second, recording="r"), (a, b), (hearing_of(session)(first), theirs), session.store.put)
+    heard = session.store.get(Hearing, joined.hearing)
+    own, n = hearing_of(session)(first), len(a.words)
+    assert heard.heard == own.heard + theirs.heard
+    assert heard.placed == own.placed + theirs.placed
+    assert heard.links[n:] == tuple((i + n, j + n, c + len(own.heard), d + len(own.heard), s) for i, j, c, d, s in theirs.links)
+    silent = join_chapters(replace(first, recording=""), replace(second, recording=""), (a, b), (None, None), session.store.put)
+    assert silent.hearing == ""
+
+
+def test_progress_is_told_while_chapters_are_compared(session):
+    told = []
+
+    class Watch:
+        def tick(self, done, note=""):
+            told.append((done, note))
+
+    texts = tuple(text_of(session)(c) for c in session.book.chapters)
+    reimport(session.book, text_of(session), hearing_of(session), texts, session.store.put, Watch())
+    assert told == [(0.5, "comparing"), (0.75, "comparing")]

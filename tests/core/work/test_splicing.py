@@ -25,8 +25,13 @@ from faithful_reel.core.work.splicing import (
 )
 
 LINE = TOKENS[4:11]
-SHIFT = 700
-"""How far the take's recording runs behind the chapter's."""
+SHIFT, SLOWER = 700, 300
+"""How far the take's recording runs behind the chapter's, and by how much more with every word."""
+
+
+def spoken(word):
+    """Where a word begins in the take."""
+    return place(word) + SHIFT + SLOWER * (word - 4)
 
 
 def noisy(_recording, start, stop):
@@ -39,7 +44,7 @@ def render_of(reel):
 
 @pytest.fixture
 def state():
-    words = tuple((place(4 + i) + SHIFT, place(4 + i) + SHIFT + LENGTH) for i in range(len(LINE)))
+    words = tuple((spoken(4 + i), spoken(4 + i) + LENGTH) for i in range(len(LINE)))
     take = Take("r2", words[0][0], words[-1][1], 0, " ".join(LINE), words)
     pickup = Pickup(
         "p", "c1", ("f",), " ".join(LINE), "great", 4, len(LINE), place(7), place(7) + LENGTH, takes=(take,), chosen=0
@@ -47,33 +52,26 @@ def state():
     return *made(takes=(pickup,)), pickup
 
 
-def with_take(chapter, first, stop, *, more=0):
-    """The chapter with words `first` to `stop` from the take, which is `more` samples longer."""
+def with_take(chapter, first, stop):
+    """The chapter with words `first` to `stop` from the take, and how much longer it is."""
     edit = ReplaceByTake(
-        place(first) - 2000,
-        place(stop) - 2000,
-        "r2",
-        place(first) + SHIFT - 2000,
-        place(stop) + SHIFT - 2000 + more,
-        0.0,
-        TONE,
-        take="p",
+        place(first) - 2000, place(stop) - 2000, "r2", spoken(first) - 2000, spoken(stop) - 2000, 0.0, TONE, take="p"
     )
-    return replace(chapter, reel=edit.apply(chapter.reel))
+    return replace(chapter, reel=edit.apply(chapter.reel)), SLOWER * (stop - first)
 
 
 def test_a_take_that_is_in_tells_where_every_word_of_its_line_is(state):
     book, chapter, hearing, pickup = state
-    more = 5000
-    shown = in_place(book, with_take(chapter, 5, 7, more=more), pickup, hearing, render_of)
+    inside, more = with_take(chapter, 5, 7)
+    shown = in_place(book, inside, pickup, hearing, render_of)
     assert shown.span == Span(place(5) - 2000, place(7) - 2000 + more)
     assert [w.text for w in shown.words] == LINE
     assert [w.from_take for w in shown.words] == [False, True, True, False, False, False, False]
-    for i, w in enumerate(shown.words):
-        assert w.original == (place(4 + i), place(4 + i) + LENGTH)
-        assert w.take == (place(4 + i) + SHIFT, place(4 + i) + SHIFT + LENGTH)
-        moved = more if i >= 3 else 0
-        assert w.result == (place(4 + i) + moved, place(4 + i) + LENGTH + moved)
+    for i, w in enumerate(shown.words, 4):
+        assert w.original == (place(i), place(i) + LENGTH)
+        assert w.take == (spoken(i), spoken(i) + LENGTH)
+        start = spoken(i) - spoken(5) + place(5) if w.from_take else place(i) + (more if i >= 7 else 0)
+        assert w.result == (start, start + LENGTH)
     assert shown.natural is not None
 
 
@@ -81,17 +79,20 @@ def test_a_word_that_the_take_has_not_and_one_that_was_cut_have_no_place(state):
     book, chapter, hearing, pickup = state
     take = pickup.takes[0]
     unread = replace(pickup, takes=(replace(take, words=(*take.words[:1], (-1, -1), *take.words[2:5])),))
-    shown = in_place(book, with_take(chapter, 5, 7), unread, hearing, render_of)
+    inside, more = with_take(chapter, 5, 7)
+    shown = in_place(book, inside, unread, hearing, render_of)
     assert [w.take is None for w in shown.words] == [False, True, False, False, False, True, True]
     assert not shown.words[1].from_take
     assert shown.words[1].result is None  # neither: its own sound was replaced
-    assert shown.words[5].result == (place(9), place(9) + LENGTH)
+    assert shown.words[5].result == (place(9) + more, place(9) + more + LENGTH)
+    unplaced = replace(hearing, placed=(*hearing.placed[:4], None, *hearing.placed[5:]))
+    assert in_place(book, inside, pickup, unplaced, render_of).words[0][1:3] == (None, None)
 
 
 def test_no_take_in_or_no_such_take_is_nothing_to_show(state):
     book, chapter, hearing, pickup = state
     assert in_place(book, chapter, pickup, hearing, render_of) is None
-    inside = with_take(chapter, 5, 7)
+    inside, _ = with_take(chapter, 5, 7)
     assert in_place(book, replace(inside, reel=None), pickup, hearing, render_of) is None
     assert in_place(book, inside, replace(pickup, chosen=1), hearing, render_of) is None
     assert in_place(book, inside, replace(pickup, chosen=-1), hearing, render_of) is None
@@ -102,10 +103,12 @@ def test_seams_are_measured_at_the_ends_of_the_take(state):
     book, chapter, hearing, pickup = state
 
     def stepping(recording, start, stop):  # words in noise; the take is 20 dB louder than the chapter, its room as well
-        at = (np.arange(start, stop) - (SHIFT if recording == "r2" else 0) - place(0)) % STEP
+        behind = (spoken(9) - place(9)) if recording == "r2" else 0
+        at = (np.arange(start, stop) - behind - place(0)) % STEP
         return noisy(recording, start, stop) * np.where(at < LENGTH, 10, 0.1) * (10 if recording == "r2" else 1)
 
-    shown = in_place(book, with_take(chapter, 5, 7), pickup, hearing, lambda reel: Renderer(reel, stepping))
+    inside, _ = with_take(chapter, 9, 11)  # more than 4 s after the beginning
+    shown = in_place(book, inside, pickup, hearing, lambda reel: Renderer(reel, stepping))
     assert shown.seam_in.level_step_db == pytest.approx(20, abs=3)
     assert shown.seam_out.level_step_db == pytest.approx(-20, abs=3)
     assert shown.natural.level_step_db < 15
@@ -130,7 +133,7 @@ def test_a_preview_shows_the_words_as_they_would_be(state):
     after = in_place(book, replace(chapter, reel=made_.reel), pickup, read, render_of)
     assert [w.result for w in after.words] == [w.result for w in made_.words]
     assert made_.original.start < place(4) < place(10) < made_.original.stop
-    assert made_.take == Span(place(4) + SHIFT - RATE // 2, place(10) + SHIFT + LENGTH + RATE // 2)
+    assert made_.take == Span(spoken(4) - RATE // 2, spoken(10) + LENGTH + RATE // 2)
 
 
 def test_other_boundaries_than_the_first_can_be_chosen(state):
@@ -188,9 +191,10 @@ def test_joins_are_those_with_a_crossfade():
 def test_a_take_is_found_by_its_pickup(state):
     _, chapter, _, _ = state
     assert piece_of(chapter.reel, "p") is None
-    reel = with_take(chapter, 5, 7).reel
-    assert piece_of(reel, "p") == Span(place(5) - 2000, place(7) - 2000)
+    inside, more = with_take(chapter, 5, 7)
+    reel = inside.reel
+    assert piece_of(reel, "p") == Span(place(5) - 2000, place(7) - 2000 + more)
     assert piece_of(reel, "q") is None
     earlier = CutAndClose(0, 1000).apply(reel)
-    assert piece_of(earlier, "p") == Span(place(5) - 3000, place(7) - 3000)
-    assert piece_of(SplitAt(100).apply(reel), "p") == Span(place(5) - 2000, place(5) - 2000 + 2 * STEP)
+    assert piece_of(earlier, "p") == Span(place(5) - 3000, place(7) - 3000 + more)
+    assert piece_of(SplitAt(100).apply(reel), "p") == Span(place(5) - 2000, place(5) - 2000 + 2 * STEP + more)
