@@ -17,7 +17,7 @@ HERE = Path(__file__).parent
 sys.path[:0] = [str(HERE), str(HERE.parent.parent / "tests")]
 
 from planting import ADDED, SPACING, _other  # noqa: E402
-from support.carried import carried  # noqa: E402
+from support.carried import CITIES, carried  # noqa: E402
 
 from faithful_reel.core.audio.files import read_mono  # noqa: E402
 from faithful_reel.core.collate.proofing import Placed, proofed  # noqa: E402
@@ -26,14 +26,6 @@ from faithful_reel.core.text.spoken import plain  # noqa: E402
 from faithful_reel.core.text.words import Chapter, chapter_of  # noqa: E402
 from faithful_reel.core.units import EAR_RATE, Signal  # noqa: E402
 
-CITIES = (
-    "It was the best of times, it was the worst of times, it was the age of wisdom, it was the age of foolishness, it was the "
-    "epoch of belief, it was the epoch of incredulity, it was the season of Light, it was the season of Darkness, it was the "
-    "spring of hope, it was the winter of despair, we had everything before us, we had nothing before us, we were all going "
-    "direct to Heaven, we were all going direct the other way. In short, the period was so far like the present period, that "
-    "some of its noisiest authorities insisted on its being received, for good or for evil, in the superlative degree of "
-    "comparison only."
-)
 SONNET = (
     "1. From fairest creatures we desire increase, That thereby beauty's rose might never die, But as the riper should by time "
     "decease, His tender heir might bear his memory: But thou contracted to thine own bright eyes, Feed'st thy light's flame "

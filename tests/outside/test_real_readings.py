@@ -7,7 +7,7 @@ import json
 import jiwer
 import numpy as np
 import pytest
-from support.carried import carried
+from support.carried import CITIES, carried
 
 from faithful_reel.core.audio.files import ear_sound
 from faithful_reel.core.collate.proofing import proofed
@@ -15,14 +15,6 @@ from faithful_reel.core.text.spoken import plain
 from faithful_reel.core.text.words import chapter_of
 from faithful_reel.core.units import EAR_RATE
 
-CITIES = (
-    "It was the best of times, it was the worst of times, it was the age of wisdom, it was the age of foolishness, it was the "
-    "epoch of belief, it was the epoch of incredulity, it was the season of Light, it was the season of Darkness, it was the "
-    "spring of hope, it was the winter of despair, we had everything before us, we had nothing before us, we were all going "
-    "direct to Heaven, we were all going direct the other way. In short, the period was so far like the present period, that "
-    "some of its noisiest authorities insisted on its being received, for good or for evil, in the superlative degree of "
-    "comparison only."
-)
 AUSTEN = {
     "0870": "And Mr. John Dashwood had then leisure to consider how much there might be prudently in his power to do for them.",
     "0880": "He was not an ill-disposed young man,",
