@@ -67,11 +67,15 @@ def main() -> int:
         by_module.setdefault(module, Counter())[told] += 1
         if told != NOTICED:
             missed.append(f"{told:10} {name}")
+    if not by_module:
+        sys.stderr.write("None was tried: mutants/last.log says why.\n")
+        return 2
     total: Counter[str] = Counter()
     for module, counts in sorted(by_module.items()):
         total += counts
         print(f"{module:24} {share(counts)}")
-    print("\n".join(["", *missed, "", f"{'all':24} {share(total)}"]))
+    untried = sum(codes[name] is None for name in chosen)
+    print("\n".join(["", *missed, "", f"{'all':24} {share(total)}; not tried {untried}"]))
     return 0
 
 
