@@ -23,6 +23,14 @@ settings.register_profile("house", deadline=None, suppress_health_check=[HealthC
 settings.load_profile("house")
 
 
+@pytest.hookimpl(tryfirst=True)
+def pytest_collection_modifyitems(items):
+    """What needs the ears runs in one worker: they are loaded once, and every demo chapter is heard once a run."""
+    for item in items:
+        if {"ears", "heard_file"} & set(item.fixturenames):
+            item.add_marker(pytest.mark.xdist_group("ears"))
+
+
 @pytest.fixture(autouse=True)
 def no_thread_is_left():
     """A test that leaves a thread running fails; pools get a moment to end."""
