@@ -42,7 +42,7 @@ class MasterPresenter(Observed):
         """How a chapter's master stands."""
         if chapter.id in self.working:
             return MasterState.WORKING
-        return master_state(chapter, self.profile, self.bench.reel_key(chapter))
+        return master_state(chapter, self.profile, lambda: self.bench.reel_key(chapter))
 
     def use_profile(self, name: str) -> None:
         """Hold the chapters against another profile."""

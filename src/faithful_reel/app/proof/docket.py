@@ -23,6 +23,7 @@ DECIDING = (
     "proof.accept",
     "proof.remark",
 )
+FEW_ROWS = 8
 Key = tuple[str, str]
 """A chapter and a finding in it."""
 
@@ -51,14 +52,20 @@ class DocketModel(QAbstractListModel):
 
     def show(self, rows: Sequence[tuple[str, Finding]], numbers: Mapping[str, str], rate: int) -> None:
         """Show these; `numbers` are what stands before the times of a chapter's findings, `rate` that of their positions."""
-        same = len(rows) == len(self._rows)
+        before, alike = self._rows, numbers == self._numbers and rate == self._rate
+        same = len(rows) == len(before)
         if not same:
             self.beginResetModel()
         self._rows, self._numbers, self._rate = rows, numbers, rate
-        if same:
+        if not same:
+            self.endResetModel()
+            return
+        other = [i for i, (a, b) in enumerate(zip(before, rows, strict=True)) if a[1] is not b[1] or a[0] != b[0]]
+        if not alike or len(other) > FEW_ROWS:
             self.dataChanged.emit(self.index(0), self.index(len(rows) - 1))
         else:
-            self.endResetModel()
+            for i in other:  # each for itself: only these are painted anew
+                self.dataChanged.emit(self.index(i), self.index(i))
 
     def keys(self) -> list[Key]:
         """What is in the rows."""

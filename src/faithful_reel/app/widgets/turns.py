@@ -8,10 +8,8 @@ from PyQt6.QtCore import QObject, QTimer
 
 OWN_TURN_MS = 1
 """At 0 a timer is one more event of the turn that starts it."""
-
-
-IDLE_MS = 8
-"""After so long without a start it is nobody's turn."""
+IDLE_MS, REST_MS = 8, 60
+"""After so long without a start it is nobody's turn: between two frames of scrolling, and after a change of the page."""
 
 
 def own_turn(parent: QObject, work: Callable[[], object], after_ms: int = OWN_TURN_MS) -> QTimer:

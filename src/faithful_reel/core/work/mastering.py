@@ -39,13 +39,13 @@ CURRENT = frozenset({MasterState.FAILS, MasterState.PASSES})
 """States in which the master is of the reel and the profile as they are."""
 
 
-def master_state(chapter: ChapterState, profile: str, key: str) -> MasterState:
-    """How a chapter's master stands, for a profile; `key` is that of its reel as it is."""
+def master_state(chapter: ChapterState, profile: str, key: Callable[[], str]) -> MasterState:
+    """How a chapter's master stands, for a profile; `key` gives that of its reel as it is, where it has to be known."""
     if chapter.reel is None:
         return MasterState.NO_SOUND
     if chapter.master is None:
         return MasterState.TO_DO
-    if chapter.master.reel_key != key or chapter.master.profile != profile:
+    if chapter.master.profile != profile or chapter.master.reel_key != key():
         return MasterState.OUT_OF_DATE
     return MasterState.PASSES if chapter.master.passed else MasterState.FAILS
 

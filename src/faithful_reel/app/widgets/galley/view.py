@@ -14,7 +14,7 @@ from faithful_reel.app.theme import Theme, control_font, reading_font, scale_of_
 from faithful_reel.app.widgets.galley.content import GalleyContent
 from faithful_reel.app.widgets.galley.lines import Lines
 from faithful_reel.app.widgets.galley.setting import Face, Line, Measures, Setting, Widths
-from faithful_reel.app.widgets.turns import IDLE_MS, own_turn
+from faithful_reel.app.widgets.turns import IDLE_MS, REST_MS, own_turn
 
 SLICE_S = 0.012
 """How long a turn sets paragraphs whose words only moved in time."""
@@ -182,6 +182,7 @@ class Page(QAbstractScrollArea):
             self._stale_timer.start(0) if self.setting.stale else self._stale_timer.stop()
             self._fit_bar()
         self.drawing.index_marks()
+        self._ahead_timer.setInterval(REST_MS)
         self.refresh()
 
     def _fit_bar(self) -> None:
@@ -308,6 +309,11 @@ class Page(QAbstractScrollArea):
         line = self.setting.lines[number]
         _, a, b = line.cells[cell - line.first]
         return QRectF(a, self.y_of(number), b - a, self.setting.measures.text_h)
+
+    def scrollContentsBy(self, dx: int, dy: int) -> None:  # noqa: N802 - Qt's name
+        """What comes next is likely to be asked for soon."""
+        self._ahead_timer.setInterval(IDLE_MS)
+        super().scrollContentsBy(dx, dy)
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:  # noqa: N802 - Qt's name
         """Set the lines anew where the width changed; the word at the top stays there."""
