@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 
 from PyQt6.QtCore import QAbstractListModel, QItemSelection, QItemSelectionModel, QModelIndex, Qt, pyqtSignal
 from PyQt6.QtWidgets import QApplication, QListView, QWidget
@@ -128,6 +128,11 @@ class Docket(RowMenu, QListView):
                 marked.setCurrentIndex(self.rows.index(places[current]), QItemSelectionModel.SelectionFlag.NoUpdate)
             marked.select(chosen, QItemSelectionModel.SelectionFlag.ClearAndSelect)
         self.blockSignals(False)
+
+    def dataChanged(self, first: QModelIndex, last: QModelIndex, roles: Iterable[int] = ()) -> None:  # noqa: N802 - Qt's name
+        """Only these rows are painted anew; Qt's own would paint the list whole."""
+        for row in range(first.row(), last.row() + 1):
+            self.update(self.rows.index(row))
 
     def currentChanged(self, current: QModelIndex, previous: QModelIndex) -> None:  # noqa: N802 - Qt's name
         """Another row is at hand."""

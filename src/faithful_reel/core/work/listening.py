@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from collections.abc import Iterable, Sequence
+from itertools import islice
 
 from faithful_reel.core.reel.reel import Piece, Reel
 from faithful_reel.core.units import Span
@@ -29,11 +31,13 @@ def without(rows: Listened, gone: Listened) -> Listened:
     out: list[tuple[str, int, int]] = []
     for recording, start, stop in rows:
         at = start
-        for other, a, b in gone:
-            if other == recording and b > at and a < stop:
+        for other, a, b in islice(gone, max(0, bisect_right(gone, (recording, start)) - 1), None):
+            if (other, a) >= (recording, stop):
+                break
+            if other == recording and b > at:
                 if a > at:
                     out.append((recording, at, a))
-                at = max(at, b)
+                at = b
         if at < stop:
             out.append((recording, at, stop))
     return merged(out)
