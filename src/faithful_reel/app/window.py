@@ -9,7 +9,6 @@ from typing import Any
 from PyQt6.QtCore import QSettings, QSize, Qt, QTimer
 from PyQt6.QtGui import QCloseEvent, QShowEvent
 from PyQt6.QtWidgets import (
-    QAbstractItemView,
     QApplication,
     QHBoxLayout,
     QMainWindow,
@@ -104,13 +103,16 @@ class Window(QMainWindow):
         """Give the window its acts, and show the book."""
         self.actions_ = actions
         self._build_menus()
-        self._bind()
+        inside = self.findChildren(QWidget)
+        for made in inside:
+            if isinstance(made, ActButton | RowMenu):
+                made.bind(actions)
         actions.keys_changed.connect(self._keys_changed)
         self.bench.tell = self.tell
         self.bench.listen(self.refresh)
         self.desks.listen(self._desk_changed)
         self.set_theme(text(self.settings, "view/theme", "day"))
-        give_widths(self.findChildren(QTableView), self.settings)
+        give_widths([table for table in inside if isinstance(table, QTableView)], self.settings)
         size = self.settings.value("view/size")
         self.resize(self._fitting(size if isinstance(size, QSize) else QSize(1280, 800)))
         self._desk_changed()
@@ -204,13 +206,6 @@ class Window(QMainWindow):
             elif act.apart:
                 menus[act.menu].addSeparator()
             menus[act.menu].addAction(self.actions_[act.id])
-
-    def _bind(self) -> None:
-        for made in self.findChildren(ActButton):
-            made.bind(self.actions_)
-        for view in self.findChildren(QAbstractItemView):
-            if isinstance(view, RowMenu):
-                view.bind(self.actions_)
 
     def _keys_changed(self) -> None:
         for made in self.findChildren(ActButton):
