@@ -129,7 +129,7 @@ class Docket(RowMenu, QListView):
             marked.select(chosen, QItemSelectionModel.SelectionFlag.ClearAndSelect)
         self.blockSignals(False)
 
-    def dataChanged(self, first: QModelIndex, last: QModelIndex, roles: Iterable[int] = ()) -> None:  # noqa: N802 - Qt's name
+    def dataChanged(self, first: QModelIndex, last: QModelIndex, _roles: Iterable[int] = ()) -> None:  # noqa: N802 - Qt's name
         """Only these rows are painted anew; Qt's own would paint the list whole."""
         for row in range(first.row(), last.row() + 1):
             self.update(self.rows.index(row))
