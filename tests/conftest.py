@@ -31,6 +31,15 @@ def pytest_collection_modifyitems(items):
             item.add_marker(pytest.mark.xdist_group("ears"))
 
 
+def pytest_collection_finish(session):
+    """In a worker, groups are told by the names of tests: a version of the tools that lets them pass unseen fails here."""
+    if hasattr(session.config, "workerinput") and session.config.getoption("loadgroup", default=False):
+        grouped = [item for item in session.items if item.get_closest_marker("xdist_group")]
+        assert all(item.nodeid.endswith("@ears") for item in grouped), (
+            "tests are not grouped: see the pins of pytest and pytest-xdist"
+        )
+
+
 @pytest.fixture(autouse=True)
 def no_thread_is_left():
     """A test that leaves a thread running fails; pools get a moment to end."""
