@@ -50,7 +50,7 @@ def call(*args: object, folder: Path, limit: float = 120.0) -> tuple[int, str, s
     """Run a word of the program: exit code, both outputs, seconds, and its greatest memory in MB."""
     begun = time.perf_counter()
     process = subprocess.Popen(
-        [sys.executable, "-m", "faithful_reel.cli", *map(os.fsencode, map(str, args))],
+        [sys.executable, "-m", "faithful_reel", *map(os.fsencode, map(str, args))],
         stdout=subprocess.PIPE,
         stderr=subprocess.PIPE,
         cwd=folder,
@@ -69,7 +69,7 @@ def measured(*args: object, folder: Path) -> tuple[int, str, str, float, float]:
     """As `call`, with the greatest memory that the process took (Linux getrusage, ru_maxrss of a waited child)."""
     code = (
         "import json, resource, subprocess, sys, time; t = time.perf_counter();"
-        "d = subprocess.run([sys.executable, '-m', 'faithful_reel.cli', *sys.argv[1:]], capture_output=True, timeout=60);"
+        "d = subprocess.run([sys.executable, '-m', 'faithful_reel', *sys.argv[1:]], capture_output=True, timeout=60);"
         "print(json.dumps([d.returncode, d.stdout.decode(errors='replace')[:2000], d.stderr.decode(errors='replace')[-2000:],"
         " time.perf_counter() - t, resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss / 1024]))"
     )
@@ -461,7 +461,7 @@ def killed(found: Findings, folder: Path) -> None:
             (("archive", folder / "t.reelbook", "--out", out / "a.reelarchive"), "a.reelarchive"), (("new", out / "n.reelbook", "--recording", DEMO / "chapter-2.flac"), "n.reelbook"),
         ))  # fmt: skip
         process = subprocess.Popen(
-            [sys.executable, "-m", "faithful_reel.cli", *map(str, word)],
+            [sys.executable, "-m", "faithful_reel", *map(str, word)],
             stdout=subprocess.PIPE,
             stderr=subprocess.PIPE,
             text=True,

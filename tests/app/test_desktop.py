@@ -158,7 +158,7 @@ def test_the_word_installs_and_removes(tmp_path):
     environment = os.environ | {"XDG_DATA_HOME": str(tmp_path / "share"), "HOME": str(tmp_path)}
     for flag, verb in ((), "installed"), (("--remove",), "removed"):
         done = subprocess.run(
-            [sys.executable, "-m", "faithful_reel.cli", "install", *flag],
+            [sys.executable, "-m", "faithful_reel", "install", *flag],
             env=environment,
             capture_output=True,
             text=True,

@@ -150,7 +150,7 @@ def test_a_note_on_a_stretch_of_sound_marked_in_the_loupe(opened, desk):
     QTest.keyClick(desk.note.text, Qt.Key.Key_Return)
     noted = chapter(opened).finding("h0001")
     assert (noted.kind, noted.start, noted.stop, noted.word_count) == (Kind.NOISE, start, stop, 0)
-    QTest.mouseClick(window.loupe, Qt.MouseButton.LeftButton, pos=QPoint(300, y))
+    QTest.mouseClick(window.loupe, Qt.MouseButton.LeftButton, pos=QPoint(500, y))
     assert window.loupe.stretch == (-1, -1)
 
 

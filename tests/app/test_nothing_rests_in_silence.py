@@ -223,7 +223,8 @@ def test_what_is_in_is_seen_as_in_with_its_seam(heard):
 
 def test_a_finding_whose_sound_was_cut_is_told_as_gone(heard):
     window = heard.window
-    window.parts.proof.cut_and_close(9, 11)
+    window.parts.editing.select_words(9, 11)
+    window.parts.editing.take_out()
     window.parts.proof.choose("f1")
     assert "f1" not in {m.id for m in window.galley.content.marks}
     assert "Gone" in window.panels["proof"].docket.card.why.text()

@@ -424,7 +424,7 @@ def test_the_list_of_books_opens_the_last_one_by_enter(qtbot, tmp_path):
         ("Tab", "moves through the window"),
         ("Left", "moves through the window"),
         ("Shift+Return", "moves through the window"),
-        ("Ctrl+C", "belongs to the galley"),
+        ("Ctrl+A", "belongs to the galley"),
         ("Ctrl+K, Ctrl+B", "One key at a time"),
     ],
 )

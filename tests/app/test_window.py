@@ -11,6 +11,7 @@ from PyQt6.QtGui import QDropEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QComboBox, QDialog, QTableWidget
 from support.app import DemoWindow
+from support.editing import editing_of
 from support.jobs import HeldJobs
 from support.sounds import speech_like
 
@@ -160,24 +161,30 @@ def test_mending_a_repeat_cuts_it_and_its_pause(bench):
 
 def test_edits_on_words_and_a_finding_by_hand(bench):
     heard(bench)
-    proof = ProofPresenter(bench)
+    proof, editing = ProofPresenter(bench), editing_of(bench)
     length = len(bench.book.chapters[0].reel)
-    assert proof.cut_and_fill(50, 52)
+    editing.select_words(50, 52)
+    assert editing.fill()
     assert len(bench.book.chapters[0].reel) == length
-    assert proof.set_gain(60, 61, -3.0)
-    assert proof.cut_and_close(70, 74)
+    editing.select_words(60, 61)
+    assert editing.louder(-3.0)
+    editing.select_words(70, 74)
+    assert editing.take_out()
     assert len(bench.book.chapters[0].reel) == length - (5 * 17_640 - 2000)
     assert [t.word for t in bench.tokens(bench.book.chapters[0]) if t.start < 0] == [50, 51, 52, 70, 71, 72, 73, 74]
     assert proof.note_finding(Kind.OTHER, 80, 81, "too loud")
     assert any(f.note == "too loud" and f.word_index == 80 for f in bench.book.chapters[0].findings)
     joins = [s.stop for s in bench.book.chapters[0].reel.lanes[0].segments if s.kind == "piece"]
-    assert proof.move_join(0, 0.005)
+    editing.transport.spot = 0
+    assert editing.move_join(0.005)
     moved = [s.stop for s in bench.book.chapters[0].reel.lanes[0].segments if s.kind == "piece"]
     assert moved[0] - joins[0] == 220
     assert moved[1:] == joins[1:]
-    assert not proof.move_join(0, -1000.0)
-    assert not proof.cut_and_close(-1, -1)
-    assert not proof.split(10**9)
+    assert not editing.move_join(-1000.0)
+    editing.clear()
+    assert not editing.take_out()
+    editing.transport.spot = 10**9
+    assert not editing.split()
     assert bench.told
 
 
@@ -239,7 +246,9 @@ def test_mastering_and_releasing_with_held_jobs(bench, tmp_path):
     bench.jobs.finish("Master")
     assert mastering.state(bench.book.chapters[0]) == "passes"
     heard(bench)
-    assert ProofPresenter(bench).cut_and_close(20, 21)
+    editing = editing_of(bench)
+    editing.select_words(20, 21)
+    assert editing.take_out()
     assert mastering.state(bench.book.chapters[0]) == "out of date"
     assert any("out of date" in m for m in releasing.missing())
     bench.undo()
@@ -494,7 +503,7 @@ def test_a_step_elsewhere_leaves_the_cursor_alone(opened):
     opened.do("proof.next")
     opened.click_word(50)
     at = window.transport.spot
-    assert window.parts.proof.set_gain(50, 50, -2.0)
+    assert window.parts.editing.louder(-2.0)
     assert window.transport.spot == at
 
 

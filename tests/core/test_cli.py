@@ -21,7 +21,7 @@ from faithful_reel.core.collate.findings import READING
 def call(*args, folder=None):
     """Run `faithful-reel` in a process of its own."""
     done = subprocess.run(
-        [sys.executable, "-m", "faithful_reel.cli", *map(str, args)], capture_output=True, text=True, cwd=folder, check=False
+        [sys.executable, "-m", "faithful_reel", *map(str, args)], capture_output=True, text=True, cwd=folder, check=False
     )
     return done.returncode, done.stdout, done.stderr
 
@@ -331,7 +331,7 @@ def test_rough_refuses_what_it_can_not_use_and_leaves_nothing(demo, tmp_path):
 def test_a_signal_clears_away_what_was_begun_whatever_runs(demo, tmp_path, number, after):
     """Compiled code turns an exception that comes while it runs into another one: that is no traceback for the user."""
     process = subprocess.Popen(
-        [sys.executable, "-m", "faithful_reel.cli", "master", demo / "chapter-2.flac", "--out", tmp_path / "o.mp3"],
+        [sys.executable, "-m", "faithful_reel", "master", demo / "chapter-2.flac", "--out", tmp_path / "o.mp3"],
         stdout=subprocess.PIPE,
         stderr=subprocess.PIPE,
         text=True,

@@ -74,7 +74,7 @@ def test_backups_and_archives_of_a_book_under_any_name_hold_all_of_it(tmp_path, 
 
 def call(*args: object, folder: Path) -> subprocess.CompletedProcess[bytes]:
     return subprocess.run(
-        [sys.executable, "-m", "faithful_reel.cli", *map(os.fsencode, map(str, args))],
+        [sys.executable, "-m", "faithful_reel", *map(os.fsencode, map(str, args))],
         capture_output=True,
         cwd=folder,
         check=False,

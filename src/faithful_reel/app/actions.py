@@ -33,6 +33,8 @@ class Menu(Enum):
 
     BOOK = "Book"
     EDIT = "Edit"
+    SOUND = "Sound"
+    GO = "Go"
     CHAPTER = "Chapter"
     PROOF = "Proof"
     SPLICE = "Splice"

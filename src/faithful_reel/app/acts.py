@@ -7,6 +7,7 @@ from typing import Any
 from faithful_reel.app import help as helping
 from faithful_reel.app import keeping, window_acts
 from faithful_reel.app.actions import Act
+from faithful_reel.app.editing import acts as editing
 from faithful_reel.app.intake import acts as intake
 from faithful_reel.app.master import acts as master
 from faithful_reel.app.pickups import acts as pickups
@@ -20,6 +21,7 @@ TABLES: dict[str, tuple[Act[Any], ...]] = {
     "Intake": intake.ACTS,
     "the window": window_acts.ACTS,
     "Proof": proof.ACTS,
+    "editing": editing.ACTS,
     "Pickups": pickups.ACTS,
     "Splice": splice.ACTS,
     "Master": master.ACTS,

@@ -24,10 +24,10 @@ FIXED = (
     FixedKey("Galley", "Home, End", "The line's first or last word; with Ctrl the chapter's"),
     FixedKey("Galley", "Enter", "Play from the word"),
     FixedKey("Galley", "Ctrl+A", "Select all words of the chapter"),
-    FixedKey("Galley", "Ctrl+C", "Copy the selected words"),
-    FixedKey("Galley", "Esc", "Select nothing but the word at the cursor"),
+    FixedKey("Galley", "Esc", "Mark nothing"),
     FixedKey("Galley", "Menu, Shift+F10", "What can be done with the selected words"),
-    FixedKey("Loupe", "Left, Right", "Move the cursor; with Shift mark sound, with Ctrl scroll"),
+    FixedKey("Loupe", "Left, Right", "Move the cursor; with Shift mark sound"),
+    FixedKey("Loupe", "PgUp, PgDown", "Along the sound"),
     FixedKey("Loupe", "Home, End", "The chapter's beginning or end"),
     FixedKey("Loupe", "+, −", "Closer or farther"),
     FixedKey("Loupe", "Esc", "Take the mark away"),
@@ -50,7 +50,7 @@ _TAKEN = frozenset(
     }
 )  # fmt: skip
 """These move through the window where nothing is held down with them, or Shift alone."""
-_OF_THE_PARTS = ("Ctrl+A", "Ctrl+C", "Ctrl+V", "Ctrl+X", "Shift+F10", "Ctrl+Home", "Ctrl+End")
+_OF_THE_PARTS = ("Ctrl+A", "Shift+F10", "Ctrl+Home", "Ctrl+End")
 
 
 def refused(text: str) -> str:

@@ -26,6 +26,7 @@ from faithful_reel.app.actions import Act, Actions, Menu, On
 from faithful_reel.app.contents import Contents
 from faithful_reel.app.contents_list import ContentsList
 from faithful_reel.app.desks import DeskName, Desks
+from faithful_reel.app.editing.presenter import Editing
 from faithful_reel.app.history import HistoryPane
 from faithful_reel.app.intake.presenter import IntakePresenter
 from faithful_reel.app.jobs import Jobs
@@ -76,6 +77,7 @@ class Parts:
     mastering: MasterPresenter
     releasing: ReleasePresenter
     keeping: Keeping
+    editing: Editing
 
 
 class Window(QMainWindow):

@@ -13,6 +13,8 @@ from faithful_reel.app.actions import Actions, Bound
 from faithful_reel.app.asking import Asking
 from faithful_reel.app.contents import Contents
 from faithful_reel.app.desks import DeskName, Desks
+from faithful_reel.app.editing.acts import EditActs
+from faithful_reel.app.editing.presenter import Editing
 from faithful_reel.app.help import Help
 from faithful_reel.app.intake.acts import IntakeActs
 from faithful_reel.app.intake.panel import IntakePanel
@@ -132,6 +134,7 @@ def _parts(bench: Workbench, jobs: Jobs, player: Player, ask: Asking, settings: 
     releasing = ReleasePresenter(bench, mastering)
     proof.off = frozenset(filter(None, text(settings, "proof/off").split(",")))
     transport = Transport(bench, player, settings, proof.listening)
+    editing = Editing(transport, settings)
     panels: dict[DeskName, Desk] = {
         DeskName.INTAKE: IntakePanel(intake),
         DeskName.PROOF: ProofPanel(proof, names, places),
@@ -147,7 +150,7 @@ def _parts(bench: Workbench, jobs: Jobs, player: Player, ask: Asking, settings: 
         player,
         Contents(proof, mastering),
         panels,
-        CloseView(transport),
+        CloseView(transport, editing),
         TransportBar(transport, player),
         intake,
         proof,
@@ -157,6 +160,7 @@ def _parts(bench: Workbench, jobs: Jobs, player: Player, ask: Asking, settings: 
         mastering,
         releasing,
         Keeping(bench, intake, ask, settings, open_beside),
+        editing,
     )
 
 
@@ -167,13 +171,15 @@ def _acts(window: Window, parts: Parts, desks: Desks, ask: Asking, settings: QSe
     assert isinstance(proof, ProofPanel)
     assert isinstance(pickups, PickupsPanel)
     helping = Help(desks)
-    on_the_page = ProofActs(parts.proof, parts.names, proof, parts.transport, desks, ask, settings)
+    on_the_page = ProofActs(parts.proof, parts.names, proof, parts.transport, parts.editing, desks, ask, settings)
     listening = TransportActs(parts.transport, parts.loupe)
+    edits = EditActs(parts.editing, proof, parts.loupe, ask, settings)
     tables: list[Bound] = [
         parts.keeping,
         IntakeActs(parts.intake, intake, ask),
         WindowActs(window),
         on_the_page,
+        edits,
         PickupsActs(parts.pickups, pickups, parts.transport, ask),
         SpliceActs(parts.splice, parts.transport),
         MasterActs(parts.mastering, parts.transport),
@@ -185,6 +191,7 @@ def _acts(window: Window, parts: Parts, desks: Desks, ask: Asking, settings: QSe
     parts.keeping.close, helping.window, helping.actions = window.close, window, actions
     on_the_page.bind(actions)
     listening.bind(actions)
+    edits.bind(actions)
     return actions
 
 
@@ -211,6 +218,9 @@ class GalleyFollows:
     def __init__(self, panel: ProofPanel, transport: Transport) -> None:
         self._galley, self._transport = panel.galley, transport
 
+    def bring(self, _position: int) -> None:
+        """Edges are looked at close up only."""
+
     def show_position(self, position: int, *, follow: bool) -> None:
         """Light the word; bring it into view while sound plays."""
         self._galley.set_playhead(position, follow=follow and self._transport.playing)
@@ -225,4 +235,4 @@ def open_beside(folder: Path, create: bool) -> None:  # noqa: FBT001 - as Keepin
         folder = folder.with_name(folder.name + SUFFIX)
     if create:
         BookStore(folder, create=True).close()
-    subprocess.Popen([sys.executable, "-m", "faithful_reel.cli", "open", str(folder)], start_new_session=True)
+    subprocess.Popen([sys.executable, "-m", "faithful_reel", "open", str(folder)], start_new_session=True)

@@ -161,7 +161,7 @@ def test_a_master_of_half_a_file_does_not_pass(tmp_path, demo):
     halved(tmp_path / "a.wav", 0.4)
     for name, code in (("a.wav", 1), ("whole.wav", 0)):
         done = subprocess.run(
-            [sys.executable, "-m", "faithful_reel.cli", "master", tmp_path / name, "--out", tmp_path / "out.wav", "--json"],
+            [sys.executable, "-m", "faithful_reel", "master", tmp_path / name, "--out", tmp_path / "out.wav", "--json"],
             capture_output=True,
             text=True,
             check=False,

@@ -236,13 +236,13 @@ def test_the_shell_tells_of_damage_in_one_line(whole, tmp_path):
     book = shutil.copytree(whole, tmp_path / "b.reelbook")
     (book / "book.sqlite").write_bytes(b"\1" * 9000)
     done = subprocess.run(
-        [sys.executable, "-m", "faithful_reel.cli", "verify", str(book)], capture_output=True, text=True, check=False
+        [sys.executable, "-m", "faithful_reel", "verify", str(book)], capture_output=True, text=True, check=False
     )
     assert done.returncode == 2
     assert done.stderr.count("\n") == 1
     assert "1 of its backups is whole" in done.stderr
     (book / "book.sqlite").write_bytes((whole / "book.sqlite").read_bytes())
     done = subprocess.run(
-        [sys.executable, "-m", "faithful_reel.cli", "verify", str(book), "--json"], capture_output=True, text=True, check=False
+        [sys.executable, "-m", "faithful_reel", "verify", str(book), "--json"], capture_output=True, text=True, check=False
     )
     assert json.loads(done.stdout)["problems"] == []

@@ -213,7 +213,7 @@ def test_a_file_that_passes_already_is_told_as_such(tmp_path, chapter):
     assert not first.already
     assert master_file(tmp_path / "out.wav", RETAIL, tmp_path / "again.wav").already
     done = subprocess.run(
-        [sys.executable, "-m", "faithful_reel.cli", "master", tmp_path / "out.wav", "--out", tmp_path / "more.wav", "--json"],
+        [sys.executable, "-m", "faithful_reel", "master", tmp_path / "out.wav", "--out", tmp_path / "more.wav", "--json"],
         capture_output=True,
         text=True,
         check=False,

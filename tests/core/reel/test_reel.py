@@ -13,15 +13,16 @@ from support.sounds import noise
 from faithful_reel.core.audio.overview import overview_of
 from faithful_reel.core.errors import EditRefused, FileProblem
 from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, MoveJoin, ReplaceByTake, SetGain, SplitAt, ToneSource
+from faithful_reel.core.reel.gains import crossfade
 from faithful_reel.core.reel.picture import reel_columns
 from faithful_reel.core.reel.reel import Join, Lane, Piece, Reel, RoomTone, places_of, reel_of, source_at
-from faithful_reel.core.reel.render import FileSources, Renderer, fade
+from faithful_reel.core.reel.render import FileSources, Renderer
 from faithful_reel.core.units import Span
 
 LENGTH = 30_000
 SOUNDS = {"a": noise(seconds=LENGTH / 44_100 + 0.001, rms_db=-20)[:LENGTH], "b": noise(seconds=1, rms_db=-26, seed=2)}
 TONE = ToneSource("b", 1000, 20_000)
-HARD = Join(0, "equal_gain")
+HARD = Join(0, "equal_power")
 
 
 def source(recording, start, stop):
@@ -114,10 +115,11 @@ def test_impossible_commands_are_refused_and_change_nothing(command):
     assert reel == reel_of("a", LENGTH)
 
 
+@pytest.mark.parametrize("bend", [0.0, -1.5, 2.0])
 @pytest.mark.parametrize("shape", ["equal_power", "equal_gain"])
-def test_crossfade_shapes(shape):
+def test_crossfade_shapes(shape, bend):
     at = (np.arange(1000) + 0.5) / 1000
-    rising, falling = fade(at, Join(1000, shape)), fade(1 - at, Join(1000, shape))
+    rising, falling = (crossfade(at, Join(1000, shape, bend), rising=up) for up in (True, False))
     total = rising**2 + falling**2 if shape == "equal_power" else rising + falling
     assert np.allclose(total, 1.0)
 

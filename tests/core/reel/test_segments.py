@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 import soundfile
@@ -20,12 +22,15 @@ from faithful_reel.core.reel.commands import (
     SplitAt,
     ToneSource,
 )
+from faithful_reel.core.reel.gains import crossfade
 from faithful_reel.core.reel.picture import reel_columns
 from faithful_reel.core.reel.reel import (
+    RUNS_ON,
     Join,
     Lane,
     Piece,
     Reel,
+    Rest,
     RoomTone,
     joined_reels,
     places_of,
@@ -35,11 +40,11 @@ from faithful_reel.core.reel.reel import (
     source_at,
     split_reel,
 )
-from faithful_reel.core.reel.render import GRAIN, FileSources, Renderer, fade
+from faithful_reel.core.reel.render import GRAIN, FileSources, Renderer
 from faithful_reel.core.units import Span
 
 TONE = ToneSource("b", 1000, 20_000)
-HARD = Join(0, "equal_gain")
+HARD = Join(0, "equal_power")
 VOICE = Lane("voice", (Piece("a", 0, 1000), Piece("a", 1500, 3000, -2.0, LIKE), RoomTone("b", 0, 90, 500, seed=4, offset=7)))
 MUSIC = Lane("music", (Piece("m", 0, 3000),))
 TWO = Reel((VOICE, MUSIC))
@@ -100,7 +105,7 @@ def test_a_fill_lies_on_its_lane_alone():
 
 def test_a_split_keeps_the_sound_and_the_other_lane():
     split = SplitAt(1200).apply(TWO)
-    assert segments(split)[1:3] == (Piece("a", 1500, 1700, -2.0, LIKE), Piece("a", 1700, 3000, -2.0, HARD))
+    assert segments(split)[1:3] == (Piece("a", 1500, 1700, -2.0, LIKE), Piece("a", 1700, 3000, -2.0, RUNS_ON))
     assert segments(split, 1) == MUSIC.segments
     assert [len(s) for s in segments(SplitAt(1200, lane=1).apply(TWO), 1)] == [1200, 1800]
     for at in (0, 3000, -1, 3001):
@@ -148,15 +153,18 @@ def test_gain_within_its_bounds_on_one_lane():
             SetGain(0, 10, wrong).apply(TWO)
 
 
-def test_a_take_goes_in_with_its_joins_and_the_other_lane_grows_by_tone():
+def test_a_take_goes_in_with_its_joins_and_the_other_lane_rests_or_waits_with_its_own_tone():
     longer = ReplaceByTake(1000, 1400, "t", 50, 1050, 3.0, TONE, HARD, LIKE, take="p").apply(TWO)
     assert segments(longer)[1:3] == (Piece("t", 50, 1050, 3.0, HARD, "p"), Piece("a", 1900, 3000, -2.0, LIKE))
     assert segments(longer, 1) == (
         Piece("m", 0, 1400),
-        RoomTone("b", 1000, 20_000, 600, seed=1001),
+        Rest(600),
         Piece("m", 1400, 3000, join=SOFT),
     )
     assert {len(lane) for lane in longer.lanes} == {3600}
+    own = Reel((VOICE, replace(MUSIC, tone=ToneSource("m", 5, 70))))
+    longer = ReplaceByTake(1000, 1400, "t", 50, 1050, 3.0, TONE).apply(own)
+    assert segments(longer, 1)[1] == RoomTone("m", 5, 70, 600, seed=1001)
 
 
 def test_a_shorter_take_takes_its_difference_out_of_the_other_lane_at_its_end():
@@ -183,7 +191,7 @@ def test_sound_that_runs_on_is_one_piece_again():
     assert segments(back) == (Piece("a", 0, 3000),)
     assert segments(back, 1) == (
         Piece("m", 0, 1000),
-        RoomTone("b", 1000, 20_000, 500, seed=1001),
+        Rest(500),
         Piece("m", 1000, 3000, join=SOFT),
     )
     left = PutBackSound(1000, "a", 1000, 1400, 0.0, TONE).apply(reel)
@@ -351,8 +359,8 @@ def test_blocks_of_a_range():
 
 def test_fades_begin_and_end_where_they_should():
     at = np.array([0.0, 0.5, 1.0])
-    assert fade(at, Join(10, "equal_power")) == pytest.approx([0, 2**-0.5, 1])
-    assert fade(at, Join(10, "equal_gain")) == pytest.approx([0, 0.5, 1])
+    assert crossfade(at, Join(10, "equal_power")) == pytest.approx([0, 2**-0.5, 1])
+    assert crossfade(at, Join(10, "equal_gain")) == pytest.approx([0, 0.5, 1])
 
 
 # --- files ------------------------------------------------------------------------------------------------------------

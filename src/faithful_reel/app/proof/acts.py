@@ -12,6 +12,7 @@ from PyQt6.QtWidgets import QCheckBox, QDialog, QDialogButtonBox, QInputDialog, 
 from faithful_reel.app.actions import Act, Menu, On
 from faithful_reel.app.asking import Asking
 from faithful_reel.app.desks import DeskName, Desks
+from faithful_reel.app.editing.presenter import Editing
 from faithful_reel.app.proof.names_presenter import NamesPresenter
 from faithful_reel.app.proof.panel import ProofPanel
 from faithful_reel.app.proof.presenter import ProofPresenter
@@ -24,12 +25,21 @@ from faithful_reel.core.collate.findings import Decision, Kind
 from faithful_reel.core.collate.flaws import Flaw
 from faithful_reel.core.hear.ears import ENGLISH, LANGUAGES
 from faithful_reel.core.reel.reel import Reel
-from faithful_reel.core.units import Span, clock
+from faithful_reel.core.units import clock
 from faithful_reel.core.work.reporting import SUFFIXES
 
-JOIN_STEP_S = 0.005
 AT = DeskName.PROOF
-ON_THE_PAGE = ("proof.note", "edit.cut_close", "edit.cut_fill", "edit.softer", "edit.louder", "edit.split")
+ON_THE_PAGE = (
+    "proof.note",
+    "edit.copy",
+    "edit.paste",
+    "edit.cut_close",
+    "edit.cut_fill",
+    "edit.pause",
+    "edit.softer",
+    "edit.louder",
+    "edit.split",
+)
 """What the menu of the galley offers."""
 
 
@@ -41,6 +51,7 @@ class ProofActs:
     names: NamesPresenter
     panel: ProofPanel
     transport: Transport
+    editing: Editing
     desks: Desks
     ask: Asking
     settings: Settings
@@ -201,10 +212,10 @@ class ProofActs:
 
     def note(self) -> None:
         """A finding by hand on marked sound, on selected words, or on the word being heard."""
-        start, stop = self.transport.stretch
-        if start >= 0:
+        span = self.editing.span
+        if span is not None and not self.editing.on_words:
             rate = self.bench.book.rate
-            self.panel.note.open(f"{clock(start / rate)} to {clock(stop / rate)}", sound=Span(start, stop))
+            self.panel.note.open(f"{clock(span.start / rate)} to {clock(span.stop / rate)}", sound=span)
             return
         first, last = self.panel.galley.selection
         heard = self._heard_now()
@@ -304,38 +315,6 @@ class ProofActs:
             )
             self.bench.tell(f"The book is read in {name}.{alone} Chapters that were heard already can be heard again.")
 
-    # --- edits on the page ----------------------------------------------------------------------------------------
-
-    def cut_close(self) -> None:
-        """Take the selected words out."""
-        self.transport.stop()
-        self.presenter.cut_and_close(*self.panel.galley.selection)
-
-    def cut_fill(self) -> None:
-        """Lay room tone over the selected words."""
-        self.transport.stop()
-        self.presenter.cut_and_fill(*self.panel.galley.selection)
-
-    def split(self) -> None:
-        """Cut the piece in two."""
-        self.presenter.split(self.transport.spot)
-
-    def join_earlier(self) -> None:
-        """Move the join to the left."""
-        self.presenter.move_join(self.transport.spot, -JOIN_STEP_S)
-
-    def join_later(self) -> None:
-        """Move the join to the right."""
-        self.presenter.move_join(self.transport.spot, JOIN_STEP_S)
-
-    def softer(self) -> None:
-        """1 dB softer."""
-        self.presenter.set_gain(*self.panel.galley.selection, -1.0)
-
-    def louder(self) -> None:
-        """1 dB louder."""
-        self.presenter.set_gain(*self.panel.galley.selection, 1.0)
-
 
 A, C, P = ProofActs, Menu.CHAPTER, Menu.PROOF
 ACTS: tuple[Act[ProofActs], ...] = (
@@ -363,11 +342,4 @@ ACTS: tuple[Act[ProofActs], ...] = (
     Act("proof.flaws", P, "Kinds of flaws…", "", "Which flaws of the sound are shown", A.ask_flaws),
     Act("proof.sign", C, "Sign the chapter off", "Ctrl+Shift+O", "It is proofed as it stands; again: take that back", A.sign, AT, rank=1, apart=True),
     Act("proof.report", C, "Write a report…", "Ctrl+Shift+T", "The findings of this chapter, or of the book", A.ask_report, rank=1),
-    Act("edit.cut_close", Menu.EDIT, "Cut and close", "Del", "Take the selected words out; what follows moves up", A.cut_close, AT, On.PAGE, apart=True),
-    Act("edit.cut_fill", Menu.EDIT, "Cut and fill with room tone", "Shift+Del", "Lay room tone over the selected words; nothing moves", A.cut_fill, AT, On.PAGE),
-    Act("edit.split", Menu.EDIT, "Split at the cursor", "Ctrl+B", "Cut the piece in two; the sound stays as it is", A.split, AT, On.PAGE),
-    Act("edit.join_earlier", Menu.EDIT, "Join earlier by 5 ms", "Alt+Left", "Move the join nearest to the cursor to the left", A.join_earlier, AT, On.PAGE),
-    Act("edit.join_later", Menu.EDIT, "Join later by 5 ms", "Alt+Right", "Move the join nearest to the cursor to the right", A.join_later, AT, On.PAGE),
-    Act("edit.softer", Menu.EDIT, "Selection 1 dB softer", "Ctrl+Down", "Set the gain of the selected words to −1 dB", A.softer, AT, On.PAGE),
-    Act("edit.louder", Menu.EDIT, "Selection 1 dB louder", "Ctrl+Up", "Set the gain of the selected words to +1 dB", A.louder, AT, On.PAGE),
 )  # fmt: skip

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from faithful_reel.app.transport.listening import Listening
 from faithful_reel.app.workbench import Early, Observed, Workbench
-from faithful_reel.core.book.commands import EDITION, AcceptReading, AddFinding, EditReel, NoteFinding, PlaceHearing, SignOff
+from faithful_reel.core.book.commands import EDITION, AcceptReading, AddFinding, NoteFinding, PlaceHearing, SignOff
 from faithful_reel.core.book.model import ChapterState
 from faithful_reel.core.book.packing import Packed, packed, ready
 from faithful_reel.core.book.store import HEARD
@@ -17,17 +17,16 @@ from faithful_reel.core.errors import AppError
 from faithful_reel.core.hear.memory import Memory
 from faithful_reel.core.jobs import Watch
 from faithful_reel.core.memo import Memo
-from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, SetGain, SplitAt
-from faithful_reel.core.units import Span, clock, samples
+from faithful_reel.core.units import Span, clock
 from faithful_reel.core.work.deciding import deciding, fate, following_open, noted_on_sound, noted_on_words, open_count
 from faithful_reel.core.work.hearing import HeardChapter, heard_chapter
-from faithful_reel.core.work.mending import finding_span, join_moved, tone_of
+from faithful_reel.core.work.mending import finding_span
 from faithful_reel.core.work.page import Mark, Styles, marks_of, styles_of
 from faithful_reel.core.work.readings import Retake, better_retake, retakes_of, swapped
 from faithful_reel.core.work.reporting import report_rows, write_report
 from faithful_reel.core.work.roughcut import Looks, rough_cut
 from faithful_reel.core.work.search import Place, found
-from faithful_reel.core.work.timeline import Hearing, span_of, word_at
+from faithful_reel.core.work.timeline import Hearing, word_at
 
 
 @dataclass(frozen=True, slots=True)
@@ -389,55 +388,6 @@ class ProofPresenter(Observed):
         left = [s for s in self.listening.unheard(chapter) if len(s) > self.bench.book.rate // 5] if chapter else []
         ahead = [s for s in left if s.stop > position]
         return max(position, ahead[0].start) if ahead else left[0].start if left else -1
-
-    # --- edits on the galley --------------------------------------------------------------------------------------
-
-    def _selected(self, first_word: int, last_word: int) -> tuple[ChapterState, Span] | None:
-        chapter = self.bench.chapter
-        if chapter is None or chapter.reel is None:
-            self.bench.tell("This chapter has no recording yet. Pair one with it at Intake.")
-            return None
-        if first_word < 0:
-            self.bench.tell("Select the words first: click on the page, then Shift+click.")
-            return None
-        span = span_of(self.bench.tokens(chapter), first_word, last_word)
-        if span is None:
-            self.bench.tell("These words are not heard in the reel, so there is no sound to work on.")
-        return (chapter, span) if span else None
-
-    def cut_and_close(self, first_word: int, last_word: int) -> bool:
-        """Take words out of the reel; what follows moves up."""
-        found = self._selected(first_word, last_word)
-        return found is not None and self.bench.do(EditReel(found[0].id, CutAndClose(found[1].start, found[1].stop)))
-
-    def cut_and_fill(self, first_word: int, last_word: int) -> bool:
-        """Lay room tone over words; nothing moves."""
-        found = self._selected(first_word, last_word)
-        if not found:
-            return False
-        chapter, span = found
-        return self.bench.do(EditReel(chapter.id, CutAndFill(span.start, span.stop, tone_of(self.bench.book, chapter))))
-
-    def set_gain(self, first_word: int, last_word: int, gain_db: float) -> bool:
-        """Set the gain of words."""
-        found = self._selected(first_word, last_word)
-        return found is not None and self.bench.do(EditReel(found[0].id, SetGain(found[1].start, found[1].stop, gain_db)))
-
-    def split(self, position: int) -> bool:
-        """Cut the piece in two at a position."""
-        chapter = self.bench.chapter
-        if chapter is None:
-            self.bench.tell("There is nothing to split: this book has no chapters yet.")
-        return chapter is not None and self.bench.do(EditReel(chapter.id, SplitAt(position)))
-
-    def move_join(self, position: int, by_s: float) -> bool:
-        """Move the join nearest to a position; one side gives what the other takes."""
-        chapter = self.bench.chapter
-        edit = join_moved(chapter, position, samples(by_s, self.bench.book.rate)) if chapter else None
-        if chapter is None or edit is None:
-            self.bench.tell("There is no join in this chapter yet.")
-            return False
-        return self.bench.do(EditReel(chapter.id, edit))
 
     # --- hearing --------------------------------------------------------------------------------------------------
 

@@ -99,6 +99,9 @@ class TransportBar(QWidget):
         del follow
         self.show_time(position)
 
+    def bring(self, position: int) -> None:
+        """Nothing is seen close up in the foot."""
+
     def look_at(self, position: int, *, span_s: float | None = None) -> None:
         """The foot has no close view."""
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from faithful_reel.app.editing.presenter import Editing
 from faithful_reel.app.transport.presenter import Transport
 from faithful_reel.app.widgets.loupe import Loupe, LoupeContent
 from faithful_reel.core.measure.picture import spectrogram
@@ -12,17 +13,21 @@ from faithful_reel.core.work.splicing import placed_joins
 
 
 class CloseView(Loupe):
-    """Follows the transport; shows the chapter's sound."""
+    """Follows the transport; shows the chapter's sound, and what is marked in it."""
 
-    def __init__(self, transport: Transport) -> None:
+    def __init__(self, transport: Transport, editing: Editing) -> None:
         super().__init__()
-        self._transport = transport
+        self._transport, self._editing = transport, editing
         self._shown = Seen()
+        self.snap = editing.snapped
         self.clicked.connect(transport.go_to)
-        self.stretch_changed.connect(self._marked)
+        self.span_wanted.connect(editing.select)
+        self.none_wanted.connect(editing.clear)
+        self.let_go.connect(editing.let_go)
+        editing.listen(self._marked)
 
-    def _marked(self, start: int, stop: int) -> None:
-        self._transport.stretch = (start, stop)
+    def _marked(self) -> None:
+        self.set_spans([(s.start, s.stop) for s in self._editing.spans])
 
     def show_position(self, position: int, *, follow: bool) -> None:
         """As the transport tells its views."""

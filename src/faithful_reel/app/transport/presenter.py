@@ -50,6 +50,7 @@ class TransportView(Protocol):
 
     def show_position(self, position: int, *, follow: bool) -> None: ...
     def look_at(self, position: int, *, span_s: float | None = None) -> None: ...
+    def bring(self, position: int) -> None: ...
 
 
 class Transport(Observed):
@@ -67,8 +68,6 @@ class Transport(Observed):
         self.views: list[TransportView] = []
         self.elsewhere: list[Callable[[int], None]] = []
         """Told the position where another reel than that of the chapter is heard."""
-        self.stretch = (-1, -1)
-        """What is marked in the loupe; (-1, -1) for nothing."""
         self._playing: Reel | None = None
         self._shuttle = 0.0
         self._chapter = bench.chapter_id
@@ -175,6 +174,16 @@ class Transport(Observed):
         for view in self.views:
             view.look_at(position, span_s=span_s)
         self.show(spot, follow=False)
+
+    def put(self, position: int) -> None:
+        """Put the cursor at a position and show it, without playing."""
+        self.spot = position
+        self.show(position, follow=True)
+
+    def bring(self, position: int) -> None:
+        """Bring a position into view, leaving the cursor where it is."""
+        for view in self.views:
+            view.bring(position)
 
     def show(self, position: int, *, follow: bool) -> None:
         """Show a position of the chapter at hand."""

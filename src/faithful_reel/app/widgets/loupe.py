@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Protocol
 
@@ -34,6 +34,8 @@ WORDS_H, RULER_H = 20.0, 16.0
 NEAREST, FARTHEST_S = 60, 90.0
 SAMPLES_BELOW = 64.0
 SPECTRUM_LONGEST_S = 30.0
+LEAST_DRAG, GRIP_PX, SNAP_PX = 4, 5, 8
+"""Pixels: a shorter way is a click; so near is on an edge; so near an edge snaps."""
 
 
 class LoupeWord(Protocol):
@@ -72,11 +74,14 @@ class LoupeContent:
 class Loupe(QWidget):
     """A close, evenly spaced view of one stretch.  Wheel scrolls, Ctrl+wheel or +/- zooms, a click moves the cursor.
 
-    Dragging marks a stretch of sound; a click takes the mark away.
+    Dragging marks a span of sound, whose edges can be dragged again; Shift and a click stretch it; a click takes it away.
+    Dragged edges snap to the places that `snap` knows, unless Alt is held.
     """
 
     clicked = pyqtSignal(int)
-    stretch_changed = pyqtSignal(int, int)
+    span_wanted = pyqtSignal(int, int)
+    none_wanted = pyqtSignal()
+    let_go = pyqtSignal()
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -88,7 +93,7 @@ class Loupe(QWidget):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setToolTip(
             "Wheel: along the sound. Ctrl+wheel, + and −: closer and farther. "
-            "Click or arrows: move here. Drag or Shift+arrows: mark."
+            "Click or arrows: move here. Drag or Shift+arrows: mark; drag an edge to move it, with Alt without snapping."
         )
         self._theme = DAY
         self._columns: Columns | None = None
@@ -105,8 +110,11 @@ class Loupe(QWidget):
         self._image: QImage | None = None
         self._picture: QPixmap | None = None  # all but the playhead, at the size that it was drawn for
         self._paint_timer = own_turn(self, self.update)
-        self._pressed = -1
-        self.stretch = (-1, -1)
+        self._pressed = -1  # the end of what is dragged that stays
+        self._dragging = False
+        self.snap: Callable[..., int] = _unsnapped
+        self.spans: list[tuple[int, int]] = []
+        self.setMouseTracking(True)
 
     def set_theme(self, theme: Theme) -> None:
         """Draw in another theme."""
@@ -120,9 +128,25 @@ class Loupe(QWidget):
         self._length, self._rate, self._words = content.length, content.rate, content.words
         self._joins, self._tone_level = content.joins, content.tone_level
         self._centre = min(self._centre, float(content.length))
-        self.set_stretch(-1, -1)
         self._image_key = None
         self._redraw()
+
+    @property
+    def stretch(self) -> tuple[int, int]:
+        """The span at hand; (-1, -1) for none."""
+        return self.spans[-1] if self.spans else (-1, -1)
+
+    def set_spans(self, spans: Sequence[tuple[int, int]]) -> None:
+        """Show what is marked; the last is the one at hand."""
+        if self.spans != list(spans):
+            self.spans = list(spans)
+            self._redraw()
+            self._read_out()
+
+    def bring(self, position: int) -> None:
+        """Bring a position into view, where it is not."""
+        if not self._from() <= position <= self._from() + self._span:
+            self.look_at(position)
 
     def look_at(self, position: int, *, span_s: float | None = None) -> None:
         """Bring a position to the middle."""
@@ -183,34 +207,59 @@ class Loupe(QWidget):
         self._redraw()
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802 - Qt's name
-        """A click says where."""
-        if event is not None and self._length:
-            self.setFocus()
-            self._pressed = self._position(event)
-            self.set_stretch(-1, -1)
-            self.clicked.emit(self._pressed)
+        """A click says where; near an edge of what is marked it takes hold of the edge, with Shift it stretches the span."""
+        if event is None or not self._length or event.button() is not Qt.MouseButton.LeftButton:
+            return
+        self.setFocus()
+        at, edge = self._position(event), self._edge_near(event)
+        self._dragging = edge is not None
+        if edge is not None:
+            self._pressed = self.stretch[0] if edge == self.stretch[1] else self.stretch[1]
+        elif event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
+            first, last = self.stretch if self.spans else (max(0, self._playhead),) * 2
+            self._pressed = last if abs(at - first) < abs(at - last) else first
+            self._drag_to(at, event)
+        else:
+            self._pressed = at
+            self.none_wanted.emit()
+            self.clicked.emit(at)
 
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802 - Qt's name
-        """Dragging marks a stretch."""
-        if event is None or not event.buttons() & Qt.MouseButton.LeftButton or self._pressed < 0:
+        """Dragging marks a span, or moves an edge of it."""
+        if event is None:
+            return
+        if not event.buttons() & Qt.MouseButton.LeftButton or self._pressed < 0:
+            near = self._edge_near(event) is not None
+            self.setCursor(Qt.CursorShape.SizeHorCursor if near else Qt.CursorShape.ArrowCursor)
             return
         at = self._position(event)
-        if abs(self._x(at) - self._x(self._pressed)) >= 4:
-            self.set_stretch(min(at, self._pressed), max(at, self._pressed))
+        if self._dragging or abs(self._x(at) - self._x(self._pressed)) >= LEAST_DRAG:
+            self._dragging = True
+            self._drag_to(at, event)
+
+    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802 - Qt's name
+        """What is dragged is let go."""
+        self._pressed, self._dragging = -1, False
+        if event is not None:
+            event.accept()
+
+    def _drag_to(self, at: int, event: QMouseEvent) -> None:
+        free = event.modifiers() & Qt.KeyboardModifier.AltModifier
+        to = at if free else self.snap(at, reach=round(SNAP_PX * self.samples_per_pixel))
+        self.span_wanted.emit(min(to, self._pressed), max(to, self._pressed))
+
+    def _edge_near(self, event: QMouseEvent) -> int | None:
+        """The edge of what is marked that the mouse is on."""
+        x = event.position().x()
+        edges = [e for e in self.stretch if e >= 0 and abs(self._x(e) - x) <= GRIP_PX]
+        return min(edges, key=lambda e: abs(self._x(e) - x), default=None)
 
     def _position(self, event: QMouseEvent) -> int:
         position = round(self._from() + event.position().x() / max(1, self.width()) * self._span)
-        return int(np.clip(position, 0, self._length - 1))
-
-    def set_stretch(self, start: int, stop: int) -> None:
-        """Mark a stretch of sound; (-1, -1) for none."""
-        if self.stretch != (start, stop):
-            self.stretch = (start, stop)
-            self.stretch_changed.emit(start, stop)
-            self._redraw()
+        return int(np.clip(position, 0, self._length))
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:  # noqa: N802 - Qt's name
-        """Arrows move the cursor a twentieth of the view, with Ctrl they scroll, with Shift they mark; + and − zoom.
+        """Arrows move the cursor a twentieth of the view, with Shift they mark; PgUp and PgDn scroll; + and − zoom.
 
         Home and End go to the chapter's ends, Esc takes the mark away.
         """
@@ -221,17 +270,17 @@ class Loupe(QWidget):
             self.zoom(0.7)
         elif key is Qt.Key.Key_Minus:
             self.zoom(1 / 0.7)
+        elif key in (Qt.Key.Key_PageUp, Qt.Key.Key_PageDown) and self._length and not held & Qt.KeyboardModifier.ControlModifier:
+            way = 1 if key is Qt.Key.Key_PageDown else -1
+            self._centre = float(np.clip(self._centre + way * 0.8 * self._span, 0, self._length))
+            self._redraw()
         elif key in (Qt.Key.Key_Left, Qt.Key.Key_Right) and self._length and not held & Qt.KeyboardModifier.AltModifier:
             way = 1 if key is Qt.Key.Key_Right else -1
-            if held & Qt.KeyboardModifier.ControlModifier:
-                self._centre = float(np.clip(self._centre + way * 0.1 * self._span, 0, self._length))
-                self._redraw()
-            else:
-                self._step(way * self._span / 20, mark=bool(held & Qt.KeyboardModifier.ShiftModifier))
+            self._step(way * self._span / 20, mark=bool(held & Qt.KeyboardModifier.ShiftModifier))
         elif key in (Qt.Key.Key_Home, Qt.Key.Key_End) and self._length:
             self._go(0 if key is Qt.Key.Key_Home else self._length - 1)
-        elif key is Qt.Key.Key_Escape and self.stretch[0] >= 0:
-            self.set_stretch(-1, -1)
+        elif key is Qt.Key.Key_Escape and self.spans:
+            self.let_go.emit()
         else:
             super().keyPressEvent(event)
         self._read_out()
@@ -243,7 +292,7 @@ class Loupe(QWidget):
         if mark:
             first, last = self.stretch if self.stretch[0] >= 0 else (before, before)
             first, last = (at, last) if before == first and (before != last or by < 0) else (first, at)
-            self.set_stretch(min(first, last), max(first, last))
+            self.span_wanted.emit(min(first, last), max(first, last))
         self._go(at)
 
     def _go(self, position: int) -> None:
@@ -317,8 +366,8 @@ class Loupe(QWidget):
             return
         top, height = self._words_h, self.height() - self._words_h - self._ruler_h
         painter.fillRect(QRectF(0, top, self.width(), height), self._theme.color("strip"))
-        if self.stretch[0] >= 0:
-            a, b = self._x(self.stretch[0]), self._x(self.stretch[1])
+        for start, stop in self.spans:
+            a, b = self._x(start), self._x(stop)
             painter.fillRect(QRectF(a, top, b - a, height), self._theme.color("lit"))
         if self.spectrum and self._span <= SPECTRUM_LONGEST_S * self._rate:
             self._paint_spectrum(painter, top, height)
@@ -432,6 +481,10 @@ class Loupe(QWidget):
                 QPointF(x + 3, y + 12 * scale_of_letters()), f"{int(at // 60)}:{at % 60:0{3 + digits if digits else 2}.{digits}f}"
             )
             at += step
+
+
+def _unsnapped(position: int, *, reach: int) -> int:  # noqa: ARG001 - nothing is known to snap to
+    return position
 
 
 def _mixed(paper: QColor, ink: QColor, share: float) -> int:

@@ -6,7 +6,7 @@ import re
 from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING
 
-from PyQt6.QtCore import QRectF, Qt
+from PyQt6.QtCore import QEvent, QRectF, Qt
 from PyQt6.QtGui import (
     QAction,
     QColor,
@@ -69,6 +69,9 @@ _BaseView = QAbstractItemView if TYPE_CHECKING else object
 _Base = QTableView if TYPE_CHECKING else object
 
 
+COPY = QKeySequence.StandardKey.Copy
+
+
 class RowMenu(_BaseView):  # type: ignore[misc, valid-type]  # a mixin: Qt's classes can not be mixed with one another
     """A menu by right click and by key, with acts and a way to copy the rows; Ctrl+C copies them, Home and End go to the ends."""
 
@@ -98,6 +101,13 @@ class RowMenu(_BaseView):  # type: ignore[misc, valid-type]  # a mixin: Qt's cla
         menu.addAction(copy)
         return menu
 
+    def event(self, event: QEvent | None) -> bool:
+        """The key that copies belongs to the rows while they have the keys."""
+        if isinstance(event, QKeyEvent) and event.type() is QEvent.Type.ShortcutOverride and event.matches(COPY):
+            event.accept()
+            return True
+        return bool(super().event(event))
+
     def contextMenuEvent(self, event: QContextMenuEvent | None) -> None:  # noqa: N802 - Qt's name
         """The menu of the row under the mouse, or by its key of the row at hand."""
         if event is None:
@@ -112,7 +122,7 @@ class RowMenu(_BaseView):  # type: ignore[misc, valid-type]  # a mixin: Qt's cla
         if event is None:
             return
         model = self.model()
-        if event.matches(QKeySequence.StandardKey.Copy):
+        if event.matches(COPY):
             self.copy_rows()
         elif event.key() in (Qt.Key.Key_Home, Qt.Key.Key_End) and not event.modifiers() and model is not None:
             if model.rowCount():

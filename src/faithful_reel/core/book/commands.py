@@ -624,6 +624,39 @@ class NotePickup:
         return book.with_pickup(self.pickup, lambda p: replace(p, note=self.note.strip()))
 
 
+REEL_STEPS = {
+    "cut_and_close": "Cut and close",
+    "cut_and_fill": "Cut and fill with room tone",
+    "insert_pause": "Insert a pause",
+    "split": "Split",
+    "split_many": "Split at many places",
+    "move_join": "Move a join",
+    "move_edge": "Move an edge",
+    "overlap": "Overlap two pieces",
+    "replace_by_take": "Replace by a take",
+    "put_back": "Put sound back",
+    "paste": "Paste",
+    "set_gain": "Set the gain",
+    "change_gain": "Change the gain",
+    "draw_line": "Draw the gain line",
+    "set_fade": "Fade",
+    "set_join": "Set a crossfade",
+    "set_joins": "Set all joins",
+    "name_piece": "Name a piece",
+    "add_lane": "Add a lane",
+    "remove_lane": "Remove a lane",
+    "order_lanes": "Order the lanes",
+    "dress_lane": "Name a lane",
+    "mix_lane": "Mix a lane",
+    "link_lane": "Link or unlink a lane",
+    "bring_into_step": "Bring a lane into step",
+    "set_lane_tone": "Set a lane's room tone",
+    "put_marker": "Set a marker",
+    "remove_markers": "Remove markers",
+}
+"""What an edit of a reel is called in the history."""
+
+
 @dataclass(frozen=True, slots=True)
 class EditReel:
     """Carry out an edit on a chapter's reel; where it mends findings, they are marked so."""
@@ -636,15 +669,7 @@ class EditReel:
     @property
     def label(self) -> str:
         """The step's name."""
-        return {
-            "cut_and_close": "Cut and close",
-            "cut_and_fill": "Cut and fill with room tone",
-            "split": "Split",
-            "move_join": "Move a join",
-            "set_gain": "Set the gain",
-            "replace_by_take": "Replace by a take",
-            "put_back": "Put sound back",
-        }[self.edit.kind]
+        return REEL_STEPS[self.edit.kind]
 
     def apply(self, book: Book) -> Book:
         """The book with the edit."""
@@ -655,6 +680,27 @@ class EditReel:
         book = book.with_chapter(self.chapter, lambda c: replace(c, reel=edited))
         if self.findings:
             book = Decide(self.chapter, self.findings, Decision.MEND, edition=self.edition).apply(book)
+        return book
+
+
+@dataclass(frozen=True, slots=True)
+class EditReels:
+    """Several edits as one step, of one chapter or of several: (chapter, edit) in their order, under a name of its own."""
+
+    edits: tuple[tuple[str, ReelCommand], ...]
+    label: str
+
+    @property
+    def chapter(self) -> str:
+        """The chapter that the last edit is of."""
+        return self.edits[-1][0] if self.edits else ""
+
+    def apply(self, book: Book) -> Book:
+        """The book with all edits."""
+        if not self.edits:
+            raise EditRefused("There is nothing to do here.")
+        for chapter, edit in self.edits:
+            book = EditReel(chapter, edit).apply(book)
         return book
 
 
@@ -894,6 +940,7 @@ BookCommand = (
     | NoteFinding
     | NotePickup
     | EditReel
+    | EditReels
     | RoughCut
     | SwapTake
     | MarkSent

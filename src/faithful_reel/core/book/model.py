@@ -122,8 +122,8 @@ class Book:
     left_out: tuple[ChapterState, ...] = ()
     accepted: Accepted = ()
     say: tuple[tuple[str, str], ...] = ()
-    language: str = ENGLISH
     """(name, how it is to be spoken), for the call sheet."""
+    language: str = ENGLISH
 
     def chapter(self, chapter_id: str) -> ChapterState:
         """The chapter with this id.

@@ -82,8 +82,37 @@ def unpacked_body(body: bytes) -> bytes:
 
 
 def reel_key(reel: Reel) -> str:
-    """A short hash of a reel, to tell whether something was made of the reel as it stands."""
-    return hashlib.sha256(repr(json_of(Reel, reel)).encode()).hexdigest()[:16]
+    """A short hash of what is heard of a reel, to tell whether something was made of the reel as it stands."""
+    return hashlib.sha256(repr(_heard(json_of(Reel, reel))).encode()).hexdigest()[:16]
+
+
+_UNSEEN: dict[str, object] = {
+    "bend": 0.0,
+    "fade_in": {"length": 0, "bend": 0.0, "past": 0},
+    "fade_out": {"length": 0, "bend": 0.0, "past": 0},
+    "line": [],
+    "music": False,
+    "muted": False,
+    "solo": False,
+    "pan": 0.0,
+    "linked": True,
+    "slip": 0,
+    "tone": None,
+}
+"""What reels can have since keys are kept, and how it stands where it changes nothing: then the key is as it always was."""
+_SILENT = frozenset({"color", "note", "hidden", "markers"})
+"""What is never heard."""
+
+
+def _heard(value: Any) -> Any:
+    """JSON of a reel, without what is not heard or as if it were not there."""
+    if isinstance(value, list):
+        return [_heard(v) for v in value]
+    if not isinstance(value, dict):
+        return value
+    segment, lane = "kind" in value, "segments" in value
+    unseen = {**_UNSEEN, **({"name": value.get("name")} if segment else {}), **({"gain_db": 0.0} if lane else {})}
+    return {k: _heard(v) for k, v in value.items() if k not in _SILENT and not (k in unseen and v == unseen[k])}
 
 
 def json_of(kind: type, value: Any) -> Any:

@@ -8,7 +8,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from faithful_reel.core.audio.overview import Overview
-from faithful_reel.core.reel.reel import Piece, Reel
+from faithful_reel.core.reel.gains import segment_gains
+from faithful_reel.core.reel.reel import Piece, Reel, RoomTone
 from faithful_reel.core.units import ratio
 
 
@@ -38,13 +39,15 @@ def reel_columns(
         local = np.clip(edges[a : b + 1], starts[index], starts[index + 1]) - starts[index]
         if isinstance(segment, Piece):
             found = pyramid.columns(local + segment.start)
-        else:  # room tone: any stretch of its source looks like it
+        elif isinstance(segment, RoomTone):  # any stretch of its source looks like it
             span = max(1, segment.stop - segment.start)
             offset = segment.start + (segment.offset % span)
             found = pyramid.columns(
                 np.minimum(local * min(1.0, (segment.stop - offset) / max(1.0, local[-1])) + offset, segment.stop)
             )
-        found = found * np.float32(ratio(segment.gain_db))
+        else:
+            continue
+        found = found * (segment_gains(segment, 0.5 * (local[:-1] + local[1:])) * ratio(row.gain_db)).astype(np.float32)
         out[0, a:b] = np.minimum(out[0, a:b], found[0])
         out[1, a:b] = np.maximum(out[1, a:b], found[1])
     return out

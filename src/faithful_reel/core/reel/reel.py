@@ -1,4 +1,4 @@
-"""The reel: lanes of pieces and room tone, with joins between them.  Frozen values; no sound is touched here."""
+"""The reel: lanes of pieces, room tone and rests, with joins between them.  Frozen values; no sound is touched here."""
 
 from __future__ import annotations
 
@@ -6,24 +6,63 @@ from bisect import bisect_left, bisect_right
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from itertools import accumulate
-from typing import Literal
+from typing import ClassVar, Literal
 
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.units import Span
 
 Shape = Literal["equal_power", "equal_gain"]
+Points = tuple[tuple[int, float], ...]
+"""A gain line: (position in the segment's own source, dB), rising; straight in dB between two, level beyond the ends."""
+OFF_DB = -96.0
+"""A gain line at or under this lets nothing through."""
+MOST_BEND = 3.0
 
 
 @dataclass(frozen=True, slots=True)
 class Join:
-    """How a segment begins: a crossfade of `length` samples, centred on the boundary, so that no time is used up."""
+    """How a segment begins: a crossfade of `length` samples, centred on the boundary, so that no time is used up.
+
+    `bend` shifts the change towards its end (above 0) or its beginning (below 0).
+    """
 
     length: int = 441
     shape: Shape = "equal_power"
+    bend: float = 0.0
 
 
 SOFT = Join(441, "equal_power")
 LIKE = Join(882, "equal_gain")
+RUNS_ON = Join(0, "equal_gain")
+"""At a split: nothing is crossfaded while the sound runs on; where it no longer does, it is softened."""
+
+
+@dataclass(frozen=True, slots=True)
+class Fade:
+    """A fade of `length` samples at one end of a segment, straight at `bend` 0; above that it stays low longer, below less long.
+
+    `past` samples of it lie beyond the segment's end, where the segment was cut inside of its fade.
+    """
+
+    length: int = 0
+    bend: float = 0.0
+    past: int = 0
+
+
+NO_FADE = Fade()
+
+
+@dataclass(frozen=True, slots=True)
+class ToneSource:
+    """The stretch of room tone that fills are woven from."""
+
+    recording: str
+    start: int
+    stop: int
+
+    def filling(self, length: int, seed: int) -> RoomTone:
+        """`length` samples of it."""
+        return RoomTone(self.recording, self.start, self.stop, length, seed=seed)
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,9 +76,20 @@ class Piece:
     join: Join = SOFT
     take: str = ""
     kind: Literal["piece"] = "piece"
+    fade_in: Fade = NO_FADE
+    fade_out: Fade = NO_FADE
+    line: Points = ()
+    name: str = ""
+    color: str = ""
+    note: str = ""
 
     def __len__(self) -> int:
         return self.stop - self.start
+
+    @property
+    def origin(self) -> int:
+        """The position in its source that its first sample has, which its gain line counts by."""
+        return self.start
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,20 +105,75 @@ class RoomTone:
     seed: int = 1
     offset: int = 0
     kind: Literal["room_tone"] = "room_tone"
+    fade_in: Fade = NO_FADE
+    fade_out: Fade = NO_FADE
+    line: Points = ()
+    name: str = ""
+    color: str = ""
+    note: str = ""
+
+    def __len__(self) -> int:
+        return self.length
+
+    @property
+    def origin(self) -> int:
+        """The position in the woven tone that its first sample has."""
+        return self.offset
+
+
+@dataclass(frozen=True, slots=True)
+class Rest:
+    """Nothing sounds on this lane: for music and second voices, under which the first lane's room goes on."""
+
+    length: int
+    join: Join = SOFT
+    kind: Literal["rest"] = "rest"
+    name: str = ""
+    color: str = ""
+    note: str = ""
+    recording: ClassVar[str] = ""
+    gain_db: ClassVar[float] = 0.0
+    line: ClassVar[Points] = ()
+    fade_in: ClassVar[Fade] = NO_FADE
+    fade_out: ClassVar[Fade] = NO_FADE
+    origin: ClassVar[int] = 0
 
     def __len__(self) -> int:
         return self.length
 
 
-Segment = Piece | RoomTone
+Segment = Piece | RoomTone | Rest
 
 
 def _part(segment: Segment, start: int, stop: int) -> Segment:
-    """Samples `start` to `stop` of a segment; what begins inside keeps its join only at the segment's own start."""
+    """Samples `start` to `stop` of a segment, sounding as they did; what begins inside keeps its join only at its own start."""
     join = segment.join if start == 0 else SOFT
+    if isinstance(segment, Rest):
+        return replace(segment, length=stop - start, join=join)
+    fade_in, fade_out = _past(segment.fade_in, start), _past(segment.fade_out, len(segment) - stop)
     if isinstance(segment, Piece):
-        return replace(segment, start=segment.start + start, stop=segment.start + stop, join=join)
-    return replace(segment, length=stop - start, offset=segment.offset + start, join=join)
+        start, stop = segment.start + start, segment.start + stop
+        return replace(segment, start=start, stop=stop, join=join, fade_in=fade_in, fade_out=fade_out)
+    offset = segment.offset + start
+    return replace(segment, length=stop - start, offset=offset, join=join, fade_in=fade_in, fade_out=fade_out)
+
+
+def _past(fade: Fade, by: int) -> Fade:
+    """What is left of a fade after `by` samples of it were cut off."""
+    if not by or not fade.length:
+        return fade
+    past = fade.past + by
+    return replace(fade, past=past) if past < fade.length else NO_FADE
+
+
+def follows(before: Segment, after: Segment) -> bool:
+    """Whether two segments are two stretches of the very same sound, one after the other."""
+    if isinstance(before, Piece) and isinstance(after, Piece):
+        return (before.recording, before.stop) == (after.recording, after.start)
+    if isinstance(before, RoomTone) and isinstance(after, RoomTone):
+        whole = (before.recording, before.start, before.stop, before.seed, before.offset + before.length)
+        return whole == (after.recording, after.start, after.stop, after.seed, after.offset)
+    return isinstance(before, Rest) and isinstance(after, Rest)
 
 
 def runs_on(first: Segment, second: Segment) -> bool:
@@ -76,17 +181,33 @@ def runs_on(first: Segment, second: Segment) -> bool:
     return (
         isinstance(first, Piece)
         and isinstance(second, Piece)
-        and (first.recording, first.stop, first.gain_db, first.take)
-        == (second.recording, second.start, second.gain_db, second.take)
+        and follows(first, second)
+        and (first.gain_db, first.take, first.line, first.fade_out, second.fade_in)
+        == (second.gain_db, second.take, second.line, NO_FADE, NO_FADE)
     )
 
 
 @dataclass(frozen=True, slots=True)
 class Lane:
-    """One voice or one music part, segments end to end."""
+    """One voice or one music part, segments end to end.
+
+    A linked lane gains and loses time together with the others that are linked; `slip` is how many samples later than they
+    its sound has come since it was not.  `pan` is -1 for left to 1 for right, and acts in stereo only.
+    """
 
     name: str
     segments: tuple[Segment, ...]
+    music: bool = False
+    color: str = ""
+    note: str = ""
+    hidden: bool = False
+    gain_db: float = 0.0
+    muted: bool = False
+    solo: bool = False
+    pan: float = 0.0
+    linked: bool = True
+    slip: int = 0
+    tone: ToneSource | None = None
 
     def __len__(self) -> int:
         return sum(len(s) for s in self.segments)
@@ -136,11 +257,26 @@ class Lane:
         right = self.between(Span(span.stop, starts[-1]), starts)
         if right and after is not None:
             right = (replace(right[0], join=after), *right[1:])
-        return Lane(self.name, (*left, *(s for s in middle if len(s)), *right))
+        return replace(self, segments=(*left, *(s for s in middle if len(s)), *right))
 
     def mapped(self, span: Span, change: Callable[[Segment], Segment]) -> Lane:
         """Change the segments of a stretch; those that straddle its ends are split there."""
         return self.replaced(span, tuple(change(s) for s in self.between(span)))
+
+    def filling(self, length: int, seed: int) -> Segment:
+        """What stands where this lane waits for the others: its own room tone, else nothing."""
+        return self.tone.filling(length, seed) if self.tone is not None else Rest(length)
+
+
+@dataclass(frozen=True, slots=True)
+class Marker:
+    """A place in a chapter, in reel time, that somebody wants to find again."""
+
+    id: str
+    at: int
+    name: str = ""
+    color: str = ""
+    note: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -148,13 +284,14 @@ class Reel:
     """What a chapter will sound like: lanes of equal length, in step."""
 
     lanes: tuple[Lane, ...]
+    markers: tuple[Marker, ...] = ()
 
     def __len__(self) -> int:
         return max((len(lane) for lane in self.lanes), default=0)
 
     def with_lane(self, index: int, lane: Lane) -> Reel:
         """The reel with one lane exchanged."""
-        return Reel((*self.lanes[:index], lane, *self.lanes[index + 1 :]))
+        return replace(self, lanes=(*self.lanes[:index], lane, *self.lanes[index + 1 :]))
 
 
 def reel_of(recording: str, length: int, *, lane: str = "voice") -> Reel:
@@ -176,7 +313,11 @@ def split_reel(reel: Reel, at: int) -> tuple[Reel, Reel]:
     if not 0 < at < len(reel):
         raise EditRefused("There is no sound on one side of this place.")
     first, second = (
-        Reel(tuple(Lane(lane.name, lane.between(span)) for lane in reel.lanes)) for span in (Span(0, at), Span(at, len(reel)))
+        Reel(
+            tuple(replace(lane, segments=lane.between(span)) for lane in reel.lanes),
+            tuple(replace(m, at=m.at - span.start) for m in reel.markers if span.start <= m.at < span.stop),
+        )
+        for span in (Span(0, at), Span(at, len(reel)))
     )
     return first, second
 
@@ -192,8 +333,33 @@ def joined_reels(reels: Sequence[Reel]) -> Reel:
     lanes = {tuple(lane.name for lane in reel.lanes) for reel in reels}
     if len(lanes) != 1:
         raise EditRefused("These chapters have different lanes and can not be joined.")
-    names = lanes.pop()
-    return Reel(tuple(Lane(name, tuple(s for r in reels for s in r.lanes[k].segments)) for k, name in enumerate(names)))
+    lasting = [_rested(reel) for reel in reels[:-1]] + list(reels[-1:])
+    markers: dict[str, Marker] = {}
+    at = 0
+    for number, reel in enumerate(reels):
+        for marker in reel.markers:
+            own = marker.id if marker.id not in markers else f"{marker.id}-{number}"
+            markers[own] = replace(marker, id=own, at=marker.at + at)
+        at += len(reel)
+    return Reel(
+        tuple(
+            replace(lane, segments=tuple(s for r in lasting for s in r.lanes[k].segments))
+            for k, lane in enumerate(reels[0].lanes)
+        ),
+        tuple(markers.values()),
+    )
+
+
+def _rested(reel: Reel) -> Reel:
+    """A reel whose lanes are all as long as the longest: what comes after begins on all of them at once."""
+    missing = [len(reel) - len(lane) for lane in reel.lanes]
+    return replace(
+        reel,
+        lanes=tuple(
+            replace(lane, segments=(*lane.segments, lane.filling(gap, 1))) if gap else lane
+            for lane, gap in zip(reel.lanes, missing, strict=True)
+        ),
+    )
 
 
 def recordings_of(reel: Reel) -> list[str]:
@@ -220,6 +386,6 @@ def source_at(reel: Reel, position: int, lane: int = 0) -> tuple[str, int] | Non
         return None
     index = row.index_at(position)
     segment = row.segments[index]
-    if isinstance(segment, RoomTone):
+    if not isinstance(segment, Piece):
         return None
     return segment.recording, segment.start + position - row.starts()[index]

@@ -9,7 +9,6 @@ from collections.abc import Callable, Iterator
 from dataclasses import replace
 from pathlib import Path
 from tempfile import TemporaryFile
-from typing import Any
 
 import numpy as np
 import soundfile
@@ -17,7 +16,8 @@ from numpy.typing import NDArray
 
 from faithful_reel.core.audio.files import BLOCK, audio_info, blocks
 from faithful_reel.core.errors import FileProblem
-from faithful_reel.core.reel.reel import Join, Lane, Piece, Reel, RoomTone, Segment
+from faithful_reel.core.reel.gains import crossfade, seamless, segment_gains
+from faithful_reel.core.reel.reel import RUNS_ON, SOFT, Join, Lane, Piece, Reel, Rest, RoomTone, follows
 from faithful_reel.core.units import Signal, ratio
 
 Source = Callable[[str, int, int], Signal]
@@ -116,7 +116,7 @@ class Renderer:
     def __init__(self, reel: Reel, source: Source) -> None:
         self.reel = reel
         self.source = source
-        self._starts = [lane.starts() for lane in reel.lanes]
+        self._rows = [_Row(lane) for lane in heard_lanes(reel)]
         self._tones: dict[tuple[str, int, int], Signal] = {}
 
     def __len__(self) -> int:
@@ -125,8 +125,8 @@ class Renderer:
     def render(self, start: int, stop: int) -> Signal:
         """Samples `start` to `stop` of all lanes mixed: (n,) or (channels, n) float32."""
         mix: Signal | None = None
-        for lane, starts in zip(self.reel.lanes, self._starts, strict=True):
-            part = self._lane(lane, starts, start, stop)
+        for row in self._rows:
+            part = self._placed(row.lane, self._lane(row, start, stop))
             mix = part if mix is None else mix + part
         return np.zeros(stop - start, np.float32) if mix is None else mix
 
@@ -136,48 +136,35 @@ class Renderer:
         for at in range(start, stop, block):
             yield self.render(at, min(stop, at + block))
 
-    def _lane(self, lane: Lane, starts: list[int], start: int, stop: int) -> Signal:
+    @staticmethod
+    def _placed(lane: Lane, x: Signal) -> Signal:
+        """A lane's sound at its level, and in stereo at its place: the other side goes down as far as it is away from it."""
+        if lane.gain_db:
+            x = x * np.float32(ratio(lane.gain_db))
+        if lane.pan and x.ndim > 1:
+            x = x * np.array([[min(1.0, 1 - lane.pan)], [min(1.0, 1 + lane.pan)]], np.float32)
+        return x
+
+    def _lane(self, row: _Row, start: int, stop: int) -> Signal:
         out: Signal = np.zeros(stop - start, np.float32)
-        if not lane.segments:
-            return out
-        index = max(0, bisect_right(starts, start) - 2)
-        while index < len(lane.segments):
-            half_in = self._crossfade(lane, index) // 2
-            if starts[index] - half_in >= stop:
+        lane, starts, reach = row.lane, row.starts, row.longest // 2
+        for index in range(max(0, bisect_right(starts, start - reach) - 1), len(lane.segments)):
+            if starts[index] - reach >= stop:
                 break
-            half_out = self._crossfade(lane, index + 1) // 2
-            first = max(start, starts[index] - half_in)
-            last = min(stop, starts[index + 1] + half_out)
-            if last > first:
-                segment = lane.segments[index]
-                x = self._raw(segment, first - starts[index], last - starts[index])
-                gain = self._weights(lane, starts, index, first, last) * np.float32(ratio(segment.gain_db))
-                if x.ndim > out.ndim:
-                    out = np.zeros((x.shape[0], stop - start), np.float32)
-                out[..., first - start : last - start] += (x * gain).astype(np.float32)
-            index += 1
+            segment = lane.segments[index]
+            first = max(start, starts[index] - row.crossfade(index) // 2)
+            last = min(stop, starts[index + 1] + row.crossfade(index + 1) // 2)
+            if last <= first or isinstance(segment, Rest):
+                continue
+            x = self._raw(segment, first - starts[index], last - starts[index])
+            inside = np.arange(first - starts[index], last - starts[index], dtype=np.float64)
+            gain = (segment_gains(segment, inside) * row.weights(index, first, last)).astype(np.float32)
+            if x.ndim > out.ndim:
+                out = np.zeros((x.shape[0], stop - start), np.float32)
+            out[..., first - start : last - start] += (x * gain).astype(np.float32)
         return out
 
-    def _crossfade(self, lane: Lane, index: int) -> int:
-        """Length, even, of the crossfade before segment `index`: no longer than either neighbour."""
-        if not 0 < index < len(lane.segments):
-            return 0
-        longest = min(len(lane.segments[index - 1]), len(lane.segments[index]))
-        return min(lane.segments[index].join.length, longest) // 2 * 2
-
-    def _weights(self, lane: Lane, starts: list[int], index: int, first: int, last: int) -> NDArray[np.float32]:
-        gain = np.ones(last - first)
-        for boundary, join_index, rising in ((starts[index], index, True), (starts[index + 1], index + 1, False)):
-            length = self._crossfade(lane, join_index)
-            if not length:
-                continue
-            lo, hi = max(first, boundary - length // 2), min(last, boundary + length // 2)
-            if hi > lo:
-                at = (np.arange(lo, hi) - (boundary - length // 2) + 0.5) / length
-                gain[lo - first : hi - first] *= fade(at if rising else 1 - at, _shaped(lane, join_index))
-        return gain.astype(np.float32)
-
-    def _raw(self, segment: Segment, first: int, last: int) -> Signal:
+    def _raw(self, segment: Piece | RoomTone, first: int, last: int) -> Signal:
         """A segment's own sound; `first` may be negative and `last` past its end, for crossfades."""
         if isinstance(segment, Piece):
             return self.source(segment.recording, segment.start + first, segment.start + last)
@@ -219,17 +206,74 @@ def _scattered(k: int, seed: int) -> int:
     return z ^ (z >> 31)
 
 
-def _shaped(lane: Lane, index: int) -> Join:
-    """The join before a segment; between two stretches of the very same sound equal gain, which does not swell."""
-    before, after = lane.segments[index - 1], lane.segments[index]
-    like = (
-        isinstance(before, Piece)
-        and isinstance(after, Piece)
-        and (before.recording, before.stop) == (after.recording, after.start)
-    )
-    return replace(after.join, shape="equal_gain") if like else after.join
+def heard_lanes(reel: Reel) -> list[Lane]:
+    """The lanes that are heard: those that are let be heard alone where there are any, else all that are not muted."""
+    alone = [lane for lane in reel.lanes if lane.solo and not lane.muted]
+    return alone or [lane for lane in reel.lanes if not lane.muted]
 
 
-def fade(at: NDArray[np.floating[Any]], join: Join) -> NDArray[np.float64]:
-    """Rising half of a crossfade at (n,) positions 0 to 1, as gains (n,): a sine for equal power, a line for equal gain."""
-    return np.asarray(np.sin(0.5 * np.pi * at) if join.shape == "equal_power" else at, dtype=np.float64)
+class _Row:
+    """A lane with where its segments start and how they take over from one another.
+
+    Where a piece was split the sound runs on: a crossfade beside it may reach over the split, as if there were none.
+    """
+
+    def __init__(self, lane: Lane) -> None:
+        self.lane = lane
+        self.starts = lane.starts()
+        self.longest = max((s.join.length or SOFT.length for s in lane.segments[1:]), default=0)
+        self._lengths: dict[int, int] = {}
+
+    def crossfade(self, index: int) -> int:
+        """Length, even, of the crossfade before segment `index`: no longer than what runs on on either side."""
+        if not 0 < index < len(self.lane.segments):
+            return 0
+        found = self._lengths.get(index)
+        if found is None:
+            wanted = self.join(index).length
+            left = self.starts[index] - self.starts[self._run_start(index - 1, wanted)]
+            right = self.starts[self._run_stop(index, wanted)] - self.starts[index]
+            found = self._lengths[index] = min(wanted, left, right) // 2 * 2
+        return found
+
+    def join(self, index: int) -> Join:
+        """The join before a segment as it is heard: where a split has become an edge, it is softened.
+
+        Two stretches of the very same sound take over with equal gain, which does not swell.
+        """
+        before, after = self.lane.segments[index - 1], self.lane.segments[index]
+        join = SOFT if after.join == RUNS_ON and not seamless(before, after) else after.join
+        return replace(join, shape="equal_gain") if follows(before, after) else join
+
+    def _splits(self, index: int) -> bool:
+        """Whether the boundary before a segment only splits sound that runs on."""
+        segments = self.lane.segments
+        return segments[index].join == RUNS_ON and seamless(segments[index - 1], segments[index])
+
+    def _run_start(self, index: int, far: int) -> int:
+        """The segment in which the sound of segment `index` began, as far back as that matters."""
+        stop = self.starts[index + 1]
+        while index > 0 and stop - self.starts[index] < far and self._splits(index):
+            index -= 1
+        return index
+
+    def _run_stop(self, index: int, far: int) -> int:
+        """The boundary to which the sound of segment `index` runs on, as far as that matters."""
+        start = self.starts[index]
+        index += 1
+        while index < len(self.lane.segments) and self.starts[index] - start < far and self._splits(index):
+            index += 1
+        return index
+
+    def weights(self, index: int, first: int, last: int) -> NDArray[np.float64]:
+        """How much of segment `index` is heard between two positions, (last - first,), by the joins on both sides."""
+        gain = np.ones(last - first)
+        reach = self.longest
+        for boundary, rising in ((self._run_start(index, reach), True), (self._run_stop(index, reach), False)):
+            length = self.crossfade(boundary)
+            at = self.starts[boundary]
+            lo, hi = max(first, at - length // 2), min(last, at + length // 2)
+            if hi > lo:
+                place = (np.arange(lo, hi) - (at - length // 2) + 0.5) / length
+                gain[lo - first : hi - first] *= crossfade(place, self.join(boundary), rising=rising)
+        return gain

@@ -12,8 +12,8 @@ from faithful_reel.core.collate.findings import Decision, Finding, Kind
 from faithful_reel.core.collate.flaws import Flaw
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.pickups.ledger import Pickup
-from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, MoveJoin, PutBackSound, ReelCommand, SetGain, ToneSource
-from faithful_reel.core.reel.reel import Piece, RoomTone
+from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, PutBackSound, ReelCommand, SetGain, ToneSource
+from faithful_reel.core.reel.reel import Piece
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.units import Span, ratio
 from faithful_reel.core.work.timeline import Token, finding_spans
@@ -164,7 +164,7 @@ def _holes(book: Book, chapter: ChapterState) -> list[tuple[int, Span, int, floa
     before: tuple[int, int, float] | None = None  # (end in the recording, end in the reel, gain)
     filled = 0
     for segment, at in zip(lane.segments, lane.starts(), strict=False):
-        if isinstance(segment, RoomTone):
+        if not isinstance(segment, Piece):
             filled += len(segment)
             continue
         if segment.recording == chapter.recording and not segment.take:
@@ -202,12 +202,3 @@ def pickup_for(chapter: ChapterState, text: Chapter, finding: Finding) -> Pickup
         stop=finding.stop,
         note=finding.note,
     )
-
-
-def join_moved(chapter: ChapterState, position: int, by: int) -> MoveJoin | None:
-    """The edit that moves the join nearest to a position by `by` samples; None where the chapter has none."""
-    if chapter.reel is None or len(chapter.reel.lanes[0].segments) < 2:
-        return None
-    starts = chapter.reel.lanes[0].starts()[1:-1]
-    nearest = min(range(len(starts)), key=lambda i: abs(starts[i] - position))
-    return MoveJoin(nearest + 1, by)

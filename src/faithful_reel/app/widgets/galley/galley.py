@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from PyQt6.QtCore import QPoint, QPointF, Qt, pyqtSignal
 from PyQt6.QtGui import QContextMenuEvent, QFocusEvent, QGuiApplication, QKeyEvent, QKeySequence, QMouseEvent
 from PyQt6.QtWidgets import QWidget
@@ -22,7 +24,8 @@ class Galley(Page):
 
     word_clicked = pyqtSignal(int, int)  # cell, sample
     word_activated = pyqtSignal(int)  # sample
-    selection_changed = pyqtSignal(int, int)  # first and last written word, -1 for none
+    selection_changed = pyqtSignal(int, int)  # first and last written word of what is marked, -1 for none
+    let_go = pyqtSignal()
     mark_clicked = pyqtSignal(str)
     menu_wanted = pyqtSignal(QPoint)
 
@@ -44,6 +47,15 @@ class Galley(Page):
         first, last = self._selection
         cells = self.content.cells
         return " ".join(t for t, w in zip(cells.texts, cells.words.tolist(), strict=True) if first <= w <= last and w >= 0)
+
+    def show_selection(self, first: int, last: int, spans: Sequence[tuple[int, int]]) -> None:
+        """Show what is marked in the whole window: its words, and its stretches of sound."""
+        at = self.cursor_word
+        words = (first, last) if first >= 0 else (at, at)
+        if self._selection != words:
+            self._selection = words
+            self.refresh()
+        self.set_spans(spans)
 
     def set_content(self, content: GalleyContent, *, keep_place: bool = False) -> None:
         """As the page does; the selection's other end is forgotten with the chapter."""
@@ -105,7 +117,7 @@ class Galley(Page):
         extend = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier) and self._anchor >= 0
         if not extend:
             self._anchor = index
-        self._select(self._anchor, index)
+        self._select(self._anchor, index, marking=extend)
         self._cursor = index
         self.word_clicked.emit(index, position)
         self._read_out()
@@ -115,7 +127,7 @@ class Galley(Page):
         if event is None or not event.buttons() & Qt.MouseButton.LeftButton or self._anchor < 0:
             return
         index, _ = self._hit(event.position())
-        if index >= 0:
+        if index >= 0 and (index != self._anchor or self._spans):
             self._select(self._anchor, index)
 
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802 - Qt's name
@@ -158,8 +170,9 @@ class Galley(Page):
             start = int(self.content.cells.starts[max(0, self._cursor)])
             if start >= 0:
                 self.word_activated.emit(start)
-        elif event.key() == Qt.Key.Key_Escape and self._selection[0] != self._selection[1]:
-            self._select(max(0, self._cursor), max(0, self._cursor))
+        elif event.key() == Qt.Key.Key_Escape and (self._selection[0] != self._selection[1] or self._spans):
+            self._select(max(0, self._cursor), max(0, self._cursor), marking=False)
+            self.let_go.emit()
         else:
             target = self._target(event)
             if target is None:
@@ -207,16 +220,17 @@ class Galley(Page):
             self._anchor = target
         elif self._anchor < 0:
             self._anchor = max(0, self._cursor)
-        self._select(self._anchor, target)
+        self._select(self._anchor, target, marking=extend)
         self._cursor = target
         self.show_line(self.setting.line_of[target])
         self.word_clicked.emit(target, int(self.content.cells.starts[target]))
         self._read_out()
 
-    def _select(self, a: int, b: int) -> None:
+    def _select(self, a: int, b: int, *, marking: bool = True) -> None:
+        """Select from one cell to another; where nothing is to be marked, only the word at the cursor is at hand."""
         words = [w for w in self.content.cells.words[min(a, b) : max(a, b) + 1].tolist() if w >= 0]
         self._selection = (min(words), max(words)) if words else (-1, -1)
-        self.selection_changed.emit(*self._selection)
+        self.selection_changed.emit(*(self._selection if marking else (-1, -1)))
         self.refresh()
 
     def _copy(self) -> None:

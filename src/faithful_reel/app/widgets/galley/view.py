@@ -57,6 +57,7 @@ class Page(QAbstractScrollArea):
         self.drawing = Lines(self.setting)
         self._playhead = self._lit = self._cursor = -1
         self._selection = (-1, -1)
+        self._spans: list[tuple[int, int]] = []
         self._current = ""
         self._empty = "Nothing to show yet."
         self._unheard: list[tuple[int, int]] | None = None
@@ -90,6 +91,7 @@ class Page(QAbstractScrollArea):
         if not keep_place:
             self._lit = self._playhead = self._cursor = -1
             self._selection = (-1, -1)
+            self._spans = []
             self._held = None
             self.setting.forget()
             self.drawing.forget()
@@ -126,6 +128,17 @@ class Page(QAbstractScrollArea):
         if found != self._unheard:
             self._unheard = found
             self.refresh()
+
+    def set_spans(self, spans: Sequence[tuple[int, int]]) -> None:
+        """Draw what is marked, in samples, under the sound of the lines."""
+        if self._spans != list(spans):
+            self._spans = list(spans)
+            self.refresh()
+
+    @property
+    def spans(self) -> list[tuple[int, int]]:
+        """What is marked, in samples."""
+        return self._spans
 
     def set_empty_text(self, text: str) -> None:
         """What stands on an empty page."""
@@ -395,6 +408,7 @@ class Page(QAbstractScrollArea):
                     painter.fillRect(QRectF(a - 3, y, b - a + 6, m.text_h + m.sound_h), theme.color("chosen"))
         self._paint_time(painter, line, y)
         self._paint_place(painter, line, y)
+        self._paint_spans(painter, line, y)
         first, last = self._selection
         for index, a, b in self._touched(line, first, last):
             word = int(self.content.cells.words[index])
@@ -406,6 +420,16 @@ class Page(QAbstractScrollArea):
             if index == self._cursor:
                 painter.setPen(QPen(theme.color("ink" if self.hasFocus() else "quiet"), 1.6))
                 painter.drawLine(QPointF(a, y + m.text_h - 2), QPointF(b, y + m.text_h - 2))
+
+    def _paint_spans(self, painter: QPainter, line: Line, y: float) -> None:
+        """What is marked of a line's sound."""
+        if not self._spans or not line.ts:
+            return
+        m, begins, ends = self.setting.measures, line.at + line.ts[0], line.at + line.ts[-1]
+        for start, stop in self._spans:
+            if start < ends and stop > begins:
+                a, b = line.x_of(max(start, begins)), line.x_of(min(stop, ends))
+                painter.fillRect(QRectF(a, y + m.text_h - 2, max(1.5, b - a), m.sound_h + 4), self.theme.color("lit"))
 
     def _touched(self, line: Line, first: int, last: int) -> list[tuple[int, float, float]]:
         """The cells of a line, where the selection, the light or the cursor is on it; most lines have none of them."""

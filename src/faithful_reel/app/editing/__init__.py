@@ -1,0 +1,1 @@
+"""Editing the sound: the span, the cursor, and what is done with them."""

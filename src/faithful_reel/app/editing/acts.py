@@ -1,0 +1,379 @@
+"""The acts of editing: on the span, or at the cursor, wherever they are drawn."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import partial
+
+from PyQt6.QtGui import QGuiApplication
+from PyQt6.QtWidgets import QInputDialog
+
+from faithful_reel.app.actions import Act, Menu, On
+from faithful_reel.app.asking import Asking
+from faithful_reel.app.desks import DeskName
+from faithful_reel.app.editing.presenter import Editing, Reach
+from faithful_reel.app.proof.panel import ProofPanel
+from faithful_reel.app.settings import Settings, number
+from faithful_reel.app.transport.close_view import CloseView
+from faithful_reel.app.widgets.parts import ActSource
+from faithful_reel.core.times import TimeFormat
+from faithful_reel.core.work.editing import Stop
+
+JOIN_STEP_S = 0.005
+AT = DeskName.PROOF
+
+
+@dataclass
+class EditActs:
+    """What the user can do with sound: a question at most, then the presenter."""
+
+    editing: Editing
+    panel: ProofPanel
+    loupe: CloseView
+    ask: Asking
+    settings: Settings
+
+    def __post_init__(self) -> None:
+        self.bench = self.editing.bench
+        self.panel.galley.selection_changed.connect(self._words_marked)
+        self.panel.galley.let_go.connect(self.editing.let_go)
+        self.editing.listen(self._show)
+
+    @property
+    def acts(self) -> Sequence[Act[EditActs]]:
+        """The table below."""
+        return ACTS
+
+    def bind(self, acts: ActSource) -> None:
+        """Whose checks follow what edges snap to."""
+        self._bound = acts
+        self._show()
+
+    def _words_marked(self, first: int, last: int) -> None:
+        if first >= 0:
+            self.editing.select_words(first, last)
+        else:
+            self.editing.clear()
+
+    def _show(self) -> None:
+        editing = self.editing
+        self.panel.galley.show_selection(*editing.words(), [(s.start, s.stop) for s in editing.spans])
+        for kind in SNAPS:
+            self._bound[f"snap.{kind.value}"].setChecked(kind in editing.snapping)
+
+    def _number(self, key: str, title: str, words: str, usual: float, least: float, most: float) -> float | None:
+        """A number that the user types; the last one is proposed.  None where the user thought better of it."""
+        known = number(self.settings, f"edit/{key}", usual, least, most)
+        value, taken = QInputDialog.getDouble(self.ask.parent, title, words, known, least, most, 3)
+        if not taken:
+            return None
+        self.settings.setValue(f"edit/{key}", value)
+        return value
+
+    # --- taking out, putting in -----------------------------------------------------------------------------------
+
+    def take_out(self) -> None:
+        """Take out and close up."""
+        self.editing.take_out()
+
+    def fill(self) -> None:
+        """Lay room tone over it."""
+        self.editing.fill()
+
+    def silence(self) -> None:
+        """On one lane only."""
+        self.editing.silence()
+
+    def pause(self) -> None:
+        """Ask how long."""
+        seconds = self._number("pause", "Insert a pause", "Seconds", 0.5, 0.001, 600.0) if self.editing.ready() else None
+        if seconds is not None:
+            self.editing.pause(seconds)
+
+    def keep_only(self) -> None:
+        """All else goes."""
+        self.editing.keep_only()
+
+    def _to_clipboard(self, words: str) -> None:
+        board = QGuiApplication.clipboard()
+        if board is not None and words:
+            board.setText(words)
+
+    def copy(self) -> None:
+        """The sound, and its words as text."""
+        self._to_clipboard(self.editing.copy())
+
+    def cut(self) -> None:
+        """Copy and take out."""
+        self._to_clipboard(self.editing.cut())
+
+    def paste(self) -> None:
+        """At the cursor, or over the span."""
+        self.editing.paste()
+
+    def paste_over(self) -> None:
+        """Keeping the time."""
+        self.editing.paste(keep_time=True)
+
+    def move_here(self) -> None:
+        """What was copied, in one step."""
+        self.editing.move_here()
+
+    def duplicate(self) -> None:
+        """Once more, after itself."""
+        self.editing.duplicate()
+
+    def as_if_out(self) -> None:
+        """Before it is done."""
+        self.editing.hear_as_if()
+
+    def as_if_filled(self) -> None:
+        """Before it is done."""
+        self.editing.hear_as_if(fill=True)
+
+    # --- pieces, joins, gain --------------------------------------------------------------------------------------
+
+    def split(self) -> None:
+        """At the cursor, or at both ends."""
+        self.editing.split()
+
+    def split_every(self) -> None:
+        """Ask at what."""
+        if not self.editing.ready(need=True):
+            return
+        kinds = {f"every {k.value}": k for k in (Stop.WORD, Stop.SENTENCE, Stop.PAUSE, Stop.ONSET)}
+        asked, taken = QInputDialog.getItem(self.ask.parent, "Split", "Split at", list(kinds), 0, editable=False)
+        if taken:
+            self.editing.split_at_every(kinds[asked])
+
+    def join_earlier(self) -> None:
+        """To the left."""
+        self.editing.move_join(-JOIN_STEP_S)
+
+    def join_later(self) -> None:
+        """To the right."""
+        self.editing.move_join(JOIN_STEP_S)
+
+    def soften(self) -> None:
+        """All joins of the span."""
+        self.editing.joins(soften=True)
+
+    def set_back(self) -> None:
+        """All joins of the span."""
+        self.editing.joins(soften=False)
+
+    def crossfade(self) -> None:
+        """Ask how long the join at the cursor takes."""
+        if not self.editing.ready(join=True):
+            return
+        ms = self._number("crossfade", "Crossfade at the join", "Milliseconds", 10.0, 0.0, 10_000.0)
+        if ms is not None:
+            shapes = {"equal power, for unlike sound": "equal_power", "equal gain, for like sound": "equal_gain"}
+            shape, taken = QInputDialog.getItem(
+                self.ask.parent, "Crossfade at the join", "Shape", list(shapes), 0, editable=False
+            )
+            if taken:
+                self.editing.set_join(ms / 1000, shapes[shape])
+
+    def fade_in(self) -> None:
+        """Over the span, else ask how long."""
+        self._fade(at_start=True)
+
+    def fade_out(self) -> None:
+        """Over the span, else ask how long."""
+        self._fade(at_start=False)
+
+    def _fade(self, *, at_start: bool) -> None:
+        if not self.editing.ready():
+            return
+        seconds: float | None = 0.0
+        if self.editing.span is None:
+            seconds = self._number("fade", "Fade in" if at_start else "Fade out", "Seconds", 0.2, 0.0, 120.0)
+        if seconds is not None:
+            self.editing.fade(seconds, at_start=at_start)
+
+    def softer(self) -> None:
+        """1 dB softer."""
+        self.editing.louder(-1.0)
+
+    def louder(self) -> None:
+        """1 dB louder."""
+        self.editing.louder(1.0)
+
+    def gain(self) -> None:
+        """Ask by how much."""
+        if not self.editing.ready(need=True):
+            return
+        by_db = self._number("gain", "Change the gain", "dB", 0.0, -40.0, 24.0)
+        if by_db is not None:
+            self.editing.louder(by_db)
+
+    def name_piece(self) -> None:
+        """Ask for the name of the piece at the cursor."""
+        if not self.editing.ready():
+            return
+        name, taken = QInputDialog.getText(self.ask.parent, "Name the piece", "Name")
+        if taken:
+            self.editing.name_piece(name)
+
+    def mark(self) -> None:
+        """Drop a marker, without stopping the sound."""
+        self.editing.mark()
+
+    # --- what is marked -------------------------------------------------------------------------------------------
+
+    def jump(self, kind: Stop, way: int, *, extend: bool) -> None:
+        """Go there, or mark up to there."""
+        self.editing.jump(kind, way, extend=extend)
+
+    def word(self) -> None:
+        """Mark the word."""
+        self.editing.select_word()
+
+    def sentence(self) -> None:
+        """Mark the sentence."""
+        self.editing.select_sentence()
+
+    def whole(self) -> None:
+        """Mark the chapter."""
+        self.editing.select_all()
+
+    def another(self) -> None:
+        """Keep this one, and mark another."""
+        self.editing.add()
+
+    def none(self) -> None:
+        """Mark nothing."""
+        self.editing.let_go()
+
+    def stretch(self, reach: Reach, *, end: bool) -> None:
+        """From here to there."""
+        self.editing.stretch_to(reach, end=end)
+
+    def typed(self) -> None:
+        """Ask for two times."""
+        editing = self.editing
+        if not editing.ready():
+            return
+        span = editing.span
+        known = (
+            f"{editing.time(span.start)} to {editing.time(span.stop)}" if span else f"{editing.time(editing.transport.spot)} to "
+        )
+        asked, taken = QInputDialog.getText(self.ask.parent, "Mark by times", "From … to …", text=known)
+        if taken:
+            first, _, last = asked.partition(" to ")
+            editing.select_times(first, last)
+
+    def times(self) -> None:
+        """Ask how times are shown."""
+        names = {f.value: f for f in TimeFormat}
+        at = list(names).index(self.editing.times.value)
+        asked, taken = QInputDialog.getItem(self.ask.parent, "Times", "Show times as", list(names), at, editable=False)
+        if taken:
+            self.editing.show_times(names[asked])
+
+    def nudge(self, way: int, *, end: bool) -> None:
+        """Move an edge."""
+        self.editing.nudge(way, end=end)
+
+    def unit(self) -> None:
+        """By word, valley, millisecond, sample."""
+        self.editing.next_unit()
+
+    def valley(self) -> None:
+        """Into the quietest moment nearby."""
+        self.editing.to_valley()
+
+    def snap(self, kind: Stop) -> None:
+        """To a kind of place, or no longer."""
+        self.editing.snap(kind)
+
+
+SNAPS = (Stop.WORD, Stop.JOIN, Stop.MARKER, Stop.PAUSE, Stop.SENTENCE)
+KEYS = {
+    Stop.WORD: ("Ctrl+Left", "Ctrl+Right"),
+    Stop.SENTENCE: ("J", "K"),
+    Stop.PAUSE: ("X", "C"),
+    Stop.ONSET: ("Z", "V"),
+    Stop.JOIN: ("Alt+PgUp", "Alt+PgDown"),
+    Stop.MARKER: ("Alt+Home", "Alt+End"),
+    Stop.FINDING: ("Alt+B", "Alt+N"),
+}
+"""One pair for each kind of place: the one before, the next.  With Shift the span is stretched to it."""
+A, E, S, G = EditActs, Menu.EDIT, Menu.SOUND, Menu.GO
+PAGE = On.PAGE
+
+
+def _jumps() -> list[Act[EditActs]]:
+    found: list[Act[EditActs]] = []
+    for kind, keys in KEYS.items():
+        for way, key in zip((-1, 1), keys, strict=True):
+            words = f"Next {kind.value}" if way > 0 else f"{kind.value.capitalize()} before"
+            name = f"{kind.value}_{'next' if way > 0 else 'before'}"
+            go, far = (partial(A.jump, kind=kind, way=way, extend=extend) for extend in (False, True))
+            tip = f"Put the cursor on the {'next' if way > 0 else 'previous'} {kind.value}"
+            found.append(Act(f"go.{name}", G, words, key, tip, go, AT, PAGE, apart=way < 0))
+            to = f"Span to the {'next' if way > 0 else 'previous'} {kind.value}"
+            shifted = key.replace("Alt+", "Alt+Shift+").replace("Ctrl+", "Ctrl+Shift+") if "+" in key else f"Shift+{key}"
+            found.append(Act(f"span.{name}", G, to, shifted, f"{to}, from where it was begun", far, AT, PAGE))
+    return found
+
+
+def _reaches() -> list[Act[EditActs]]:
+    return [
+        Act(f"span.{'to' if end else 'from'}_{reach.value}", E, f"Span {'to the end' if end else 'from the start'} of the {reach.value}", "",
+            "Mark from the cursor to there", partial(A.stretch, reach=reach, end=end), AT, PAGE, rank=2)
+        for reach in Reach for end in (True, False)
+    ]  # fmt: skip
+
+
+ACTS: tuple[Act[EditActs], ...] = (
+    Act("edit.cut", E, "Cut", "Ctrl+X", "Copy what is marked, and take it out", A.cut, AT, PAGE, apart=True),
+    Act("edit.copy", E, "Copy", "Ctrl+C", "Keep the sound that is marked to be pasted, and its words as text", A.copy, AT, PAGE),
+    Act("edit.paste", E, "Paste", "Ctrl+V", "At the cursor, or in the place of what is marked; what follows moves", A.paste, AT, PAGE),
+    Act("edit.paste_over", E, "Paste over, keeping the time", "Ctrl+Shift+V", "Nothing moves: what is missing is filled with room tone", A.paste_over, AT, PAGE),
+    Act("edit.move_here", E, "Move here", "Ctrl+Alt+V", "Take what was copied out where it was, and put it in at the cursor", A.move_here, AT, PAGE),
+    Act("edit.duplicate", E, "Duplicate", "Ctrl+Shift+D", "Once more, after itself", A.duplicate, AT, PAGE),
+    Act("edit.cut_close", E, "Take out and close up", "Del", "What follows moves up, on all linked lanes", A.take_out, AT, PAGE, apart=True),
+    Act("edit.cut_fill", E, "Take out and fill", "Shift+Del", "Lay room tone of the same reading over it; nothing moves", A.fill, AT, PAGE),
+    Act("edit.silence", E, "Silence on this lane", "Ctrl+Del", "Lay room tone over it on one lane only", A.silence, AT, PAGE),
+    Act("edit.keep_only", E, "Keep only this", "Ctrl+Shift+K", "Take all of the chapter out but what is marked", A.keep_only, AT, PAGE),
+    Act("edit.pause", E, "Insert a pause…", "Ctrl+I", "So many seconds of room tone, at the cursor or in the place of what is marked", A.pause, AT, PAGE),
+    Act("edit.as_if_out", E, "Hear as if taken out", "Y", "The lead-in and what would follow; nothing is done yet", A.as_if_out, AT, PAGE, apart=True),
+    Act("edit.as_if_filled", E, "Hear as if filled", "Shift+Y", "The lead-in and what would follow; nothing is done yet", A.as_if_filled, AT, PAGE),
+    Act("span.word", E, "Mark the word", "Ctrl+J", "The word at the cursor", A.word, AT, PAGE, rank=1, apart=True),
+    Act("span.sentence", E, "Mark the sentence", "Ctrl+K", "The sentence at the cursor", A.sentence, AT, PAGE, rank=1),
+    Act("span.all", E, "Mark the chapter", "Ctrl+Shift+A", "All of it", A.whole, AT, PAGE, rank=1),
+    Act("span.typed", E, "Mark by times…", "Ctrl+G", "From one time to another", A.typed, AT, rank=1),
+    Act("span.another", E, "Keep this span, mark another", "Ctrl+D", "Acts work on all of them", A.another, AT, PAGE, rank=1),
+    Act("span.none", E, "Mark nothing", "Ctrl+Shift+J", "Only the cursor stays", A.none, AT, PAGE, rank=1),
+    *_reaches(),
+    Act("span.start_earlier", E, "Span's start earlier", "Alt+Shift+Left", "By the unit that is set", partial(A.nudge, way=-1, end=False), AT, PAGE, rank=3, apart=True),
+    Act("span.start_later", E, "Span's start later", "Alt+Shift+Right", "By the unit that is set", partial(A.nudge, way=1, end=False), AT, PAGE, rank=3),
+    Act("span.end_earlier", E, "Span's end earlier", "Alt+Shift+Down", "By the unit that is set", partial(A.nudge, way=-1, end=True), AT, PAGE, rank=3),
+    Act("span.end_later", E, "Span's end later", "Alt+Shift+Up", "By the unit that is set", partial(A.nudge, way=1, end=True), AT, PAGE, rank=3),
+    Act("span.unit", E, "Next unit to nudge by", "Ctrl+U", "A word, a valley, 1 ms, one sample", A.unit, AT, rank=3),
+    Act("span.valley", E, "Edges into valleys", "Q", "Move the edges, or the cursor, into the quietest moment within 30 ms", A.valley, AT, PAGE, rank=3),
+    Act("edit.split", S, "Split", "Ctrl+B", "At both ends of what is marked, or at the cursor; the sound stays as it is", A.split, AT, PAGE),
+    Act("edit.split_every", S, "Split at every…", "Ctrl+Shift+G", "At every word, sentence, pause or onset of what is marked; pieces get the names of their words", A.split_every, AT, PAGE),
+    Act("edit.name_piece", S, "Name the piece…", "", "The piece at the cursor", A.name_piece, AT, PAGE),
+    Act("edit.join_earlier", S, "Join earlier by 5 ms", "Alt+Left", "Move the join nearest to the cursor to the left", A.join_earlier, AT, PAGE, apart=True),
+    Act("edit.join_later", S, "Join later by 5 ms", "Alt+Right", "Move the join nearest to the cursor to the right", A.join_later, AT, PAGE),
+    Act("edit.crossfade", S, "Crossfade at the join…", "Ctrl+Alt+J", "Its length and shape, of the join nearest to the cursor", A.crossfade, AT, PAGE),
+    Act("edit.soften", S, "Soften all joins of the span", "Ctrl+Alt+S", "50 ms each, where the pieces have as much", A.soften, AT, PAGE),
+    Act("edit.set_back", S, "Set all joins of the span back", "", "10 ms each", A.set_back, AT, PAGE),
+    Act("edit.fade_in", S, "Fade in", "Ctrl+Alt+I", "Over what is marked, else over so many seconds of the piece at the cursor", A.fade_in, AT, PAGE, apart=True),
+    Act("edit.fade_out", S, "Fade out", "Ctrl+Alt+O", "Over what is marked, else over so many seconds of the piece at the cursor", A.fade_out, AT, PAGE),
+    Act("edit.softer", S, "1 dB softer", "Ctrl+Down", "What is marked, or the word at the cursor", A.softer, AT, PAGE, apart=True),
+    Act("edit.louder", S, "1 dB louder", "Ctrl+Up", "What is marked, or the word at the cursor", A.louder, AT, PAGE),
+    Act("edit.gain", S, "Change the gain…", "Ctrl+Alt+G", "Of what is marked, by so many dB", A.gain, AT, PAGE),
+    Act("edit.mark", S, "Drop a marker", "R", "Where sound is heard, else at the cursor; the sound goes on", A.mark, AT, PAGE, apart=True),
+    *_jumps(),
+    *(
+        Act(f"snap.{kind.value}", G, f"Snap to {kind.value}s", "", "While an edge is dragged in the loupe; Alt holds it off", partial(A.snap, kind=kind), AT,
+            checkable=True, apart=kind is SNAPS[0], rank=1)
+        for kind in SNAPS
+    ),
+    Act("view.times", Menu.VIEW, "Show times as…", "", "Hours to milliseconds, samples, or timecode", A.times, apart=True),
+)  # fmt: skip

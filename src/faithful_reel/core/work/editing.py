@@ -1,0 +1,229 @@
+"""What an editor does with a span of a chapter: where its edges may go, and the commands that carry it out."""
+
+from __future__ import annotations
+
+from bisect import bisect_left, bisect_right
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass
+from enum import Enum
+
+import numpy as np
+from numpy.typing import NDArray
+
+from faithful_reel.core.book.model import Book, ChapterState
+from faithful_reel.core.errors import EditRefused
+from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, InsertPause, ReelCommand, ToneSource
+from faithful_reel.core.reel.cutting import Content, copied
+from faithful_reel.core.reel.reel import Piece, Reel
+from faithful_reel.core.reel.timing import LINKED
+from faithful_reel.core.text.words import Chapter
+from faithful_reel.core.units import Signal, Span
+from faithful_reel.core.work.mending import tone_of
+from faithful_reel.core.work.timeline import Tokens, finding_spans
+
+PAUSE_S = 0.25
+"""A gap between two words that is jumped to as a pause (common practice)."""
+BEFORE_ONSET_S = 0.01
+"""Left in front of an onset, so that the consonant is whole (common practice)."""
+VALLEY_S, VALLEY_WINDOW_S = 0.03, 0.004
+ONSET_WINDOW_S, ONSET_DB, QUIET_S = 0.005, 12.0, 0.05
+
+
+class Stop(Enum):
+    """Kinds of places that a key jumps to, and that an edge snaps to."""
+
+    WORD = "word"
+    SENTENCE = "sentence"
+    PAUSE = "pause"
+    ONSET = "onset"
+    JOIN = "join"
+    MARKER = "marker"
+    FINDING = "finding"
+
+
+SNAPPED = (Stop.WORD, Stop.JOIN, Stop.MARKER)
+"""Kinds that edges snap to, beside valleys."""
+
+
+@dataclass(frozen=True, slots=True)
+class Stops:
+    """The places of a chapter by their kind, each row rising, in reel time."""
+
+    rows: dict[Stop, tuple[int, ...]]
+
+    def beside(self, kind: Stop, position: int, way: int) -> int | None:
+        """The next place of a kind after (`way` 1) or before (-1) a position; None where there is none."""
+        row = self.rows[kind]
+        k = bisect_right(row, position) if way > 0 else bisect_left(row, position) - 1
+        return row[k] if 0 <= k < len(row) else None
+
+    def nearest(self, kinds: Iterable[Stop], position: int, reach: int) -> int | None:
+        """The nearest place of some kinds within reach; None where there is none."""
+        found = [at for kind in kinds for way in (1, -1) if (at := self.beside(kind, position - way, way)) is not None]
+        best = min(found, key=lambda at: abs(at - position), default=None)
+        return best if best is not None and abs(best - position) <= reach else None
+
+
+def stops_of(chapter: ChapterState, text: Chapter, tokens: Tokens, rate: int) -> Stops:
+    """The places of a chapter; onsets are asked of its sound, see `onset_beside`."""
+    heard = tokens.heard()
+    starts, stops = heard.starts, heard.stops
+    firsts = {s.start for s in text.sentences()}
+    sentences = starts[np.isin(heard.words, list(firsts))]
+    gaps = starts[1:] - np.maximum.accumulate(stops)[:-1] if len(starts) else starts
+    pauses = np.maximum.accumulate(stops)[:-1][gaps >= PAUSE_S * rate] if len(starts) else starts
+    reel = chapter.reel
+    joins = {at for lane in reel.lanes for at in lane.starts()[1:-1]} if reel else set()
+    findings = {s.start for s in finding_spans(chapter, chapter.findings) if s is not None}
+    return Stops(
+        {
+            Stop.WORD: tuple(sorted({*starts.tolist(), *stops.tolist()})),
+            Stop.SENTENCE: tuple(sorted(set(sentences.tolist()))),
+            Stop.PAUSE: tuple(sorted(set(pauses.tolist()))),
+            Stop.ONSET: (),
+            Stop.JOIN: tuple(sorted(joins)),
+            Stop.MARKER: tuple(sorted({m.at for m in reel.markers})) if reel else (),
+            Stop.FINDING: tuple(sorted(findings)),
+        }
+    )
+
+
+def quietest(render: Callable[[int, int], Signal], position: int, length: int, rate: int) -> int:
+    """The middle of the quietest 4 ms within 30 ms of a position: the valley to cut in (common practice)."""
+    reach, window = round(VALLEY_S * rate), max(2, round(VALLEY_WINDOW_S * rate))
+    first, last = max(0, position - reach), min(length, position + reach)
+    if last - first <= window:
+        return position
+    x = np.asarray(render(first, last), np.float64)
+    power = np.square(x if x.ndim == 1 else x.mean(axis=0))
+    sums = np.convolve(power, np.ones(window), "valid")
+    quiet = np.flatnonzero(sums <= sums.min() * (1 + 1e-9))
+    nearest = quiet[np.argmin(np.abs(first + quiet + window // 2 - position))]
+    return int(first + nearest + window // 2)
+
+
+def onset_beside(
+    columns: Callable[[NDArray[np.float64]], NDArray[np.float32]], position: int, length: int, rate: int, way: int
+) -> int | None:
+    """The next onset of sound after (`way` 1) or before (-1) a position: 12 dB out of at least 50 ms of quiet.
+
+    `columns` gives (2, n) minima and maxima between n + 1 reel positions, as the picture of a reel does.  It is looked for
+    within half a minute; what is found is 10 ms before the rise.
+    """
+    step, far = max(1, round(ONSET_WINDOW_S * rate)), 30 * rate
+    first, last = (position, min(length, position + far)) if way > 0 else (max(0, position - far), position)
+    if last - first < 2 * step:
+        return None
+    edges = np.arange(first, last + 1, step, dtype=np.float64)
+    peaks = np.maximum.reduce(np.abs(columns(edges)))
+    rows = max(1, round(QUIET_S / ONSET_WINDOW_S))
+    if len(peaks) <= rows:
+        return None
+    before = np.lib.stride_tricks.sliding_window_view(peaks, rows).max(axis=1)[:-1]
+    now = peaks[rows:]
+    rises = np.flatnonzero(now > np.maximum(before, 1e-5) * 10 ** (ONSET_DB / 20)) + rows
+    places = [int(edges[k]) - round(BEFORE_ONSET_S * rate) for k in rises]
+    beyond = [at for at in places if (at > position if way > 0 else at < position)]
+    return (beyond[0] if way > 0 else beyond[-1]) if beyond else None
+
+
+# --- whose words ------------------------------------------------------------------------------------------------------
+
+
+def words_between(tokens: Tokens, span: Span) -> tuple[int, int]:
+    """The first and the last written word of which more than half is heard in a span; (-1, -1) for none."""
+    starts, stops = tokens.starts, tokens.stops
+    inside = np.minimum(stops, span.stop) - np.maximum(starts, span.start)
+    found = tokens.words[(starts >= 0) & (tokens.words >= 0) & (2 * inside > stops - starts)]
+    return (int(found.min()), int(found.max())) if len(found) else (-1, -1)
+
+
+# --- commands ---------------------------------------------------------------------------------------------------------
+
+
+def lane_tone(book: Book, chapter: ChapterState, lane: int) -> ToneSource | None:
+    """The room tone that fills a lane: its own, the chapter's, or that of the recording it is mostly made of; music has none."""
+    assert chapter.reel is not None
+    row = chapter.reel.lanes[lane]
+    if row.tone is not None or row.music:
+        return row.tone
+    if lane == 0:
+        return tone_of(book, chapter)
+    lengths: dict[str, int] = {}
+    for segment in row.segments:
+        if isinstance(segment, Piece):
+            lengths[segment.recording] = lengths.get(segment.recording, 0) + len(segment)
+    most = max(lengths, key=lambda r: lengths[r], default="")
+    return next((r.tone for r in book.recordings if r.hash == most), None)
+
+
+def taken_out(spans: Sequence[Span], lane: int = LINKED) -> list[ReelCommand]:
+    """Several stretches taken out and closed up: the last first, so that none moves another."""
+    return [CutAndClose(s.start, s.stop, lane=lane) for s in reversed(_apart(spans))]
+
+
+def filled(book: Book, chapter: ChapterState, spans: Sequence[Span], lanes: Sequence[int]) -> list[ReelCommand]:
+    """Several stretches laid over with each lane's own room tone, or with nothing on a lane that has none."""
+    return [CutAndFill(s.start, s.stop, lane_tone(book, chapter, k), k) for s in _apart(spans) for k in lanes]
+
+
+def kept_only(reel: Reel, spans: Sequence[Span], lane: int = LINKED) -> list[ReelCommand]:
+    """All but some stretches taken out.
+
+    Raises
+    ------
+    EditRefused
+        That is the whole reel.
+    """
+    kept = _apart(spans)
+    bounds = [0, *(at for s in kept for at in (s.start, s.stop)), len(reel)]
+    gone = [Span(a, b) for a, b in zip(bounds[::2], bounds[1::2], strict=True) if b > a]
+    if not gone or not kept:
+        raise EditRefused("This is all of the chapter. Choose a shorter stretch to keep.")
+    return taken_out(gone, lane)
+
+
+def paused(book: Book, chapter: ChapterState, at: int, length: int, lane: int = 0) -> ReelCommand:
+    """A pause of so many samples at a place."""
+    return InsertPause(at, length, lane_tone(book, chapter, lane), lane)
+
+
+def _apart(spans: Sequence[Span]) -> list[Span]:
+    """Stretches in order, those that touch as one."""
+    found: list[Span] = []
+    for span in sorted(s for s in spans if len(s)):
+        if found and span.start <= found[-1].stop:
+            found[-1] = Span(found[-1].start, max(found[-1].stop, span.stop))
+        else:
+            found.append(span)
+    return found
+
+
+@dataclass(frozen=True, slots=True)
+class Copied:
+    """What was copied, from where, to be pasted in any chapter of the book."""
+
+    chapter: str
+    span: Span
+    words: str
+    content: Content
+
+
+def copy_of(chapter: ChapterState, span: Span, lanes: Sequence[int], words: str) -> Copied:
+    """A stretch of some lanes."""
+    assert chapter.reel is not None
+    return Copied(chapter.id, span, words, copied(chapter.reel, span, tuple(lanes)))
+
+
+def content_for(reel: Reel, content: Content) -> Content:
+    """What was copied, for a reel that may have fewer lanes: those that it has not are left out.
+
+    Raises
+    ------
+    EditRefused
+        None of its lanes is there.
+    """
+    kept = tuple((lane, segments) for lane, segments in content if lane < len(reel.lanes))
+    if not kept:
+        raise EditRefused("This chapter has none of the lanes that were copied.")
+    return kept

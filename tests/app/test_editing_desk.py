@@ -1,0 +1,372 @@
+"""Editing in the real window, by mouse and by keys: one span over words and sound, and what is done with it."""
+
+from __future__ import annotations
+
+import pytest
+from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QApplication, QInputDialog
+from support.hearing import STEP, WORD, lay_hearing
+
+from faithful_reel.core.reel.reel import Piece, RoomTone
+from faithful_reel.core.times import TimeFormat
+from faithful_reel.core.units import Span
+
+FIRST = 441_000
+LEFT = Qt.MouseButton.LeftButton
+SHIFT, ALT, NONE = Qt.KeyboardModifier.ShiftModifier, Qt.KeyboardModifier.AltModifier, Qt.KeyboardModifier.NoModifier
+
+
+def start(word):
+    """Where a word of the laid hearing begins, before the added word at 30."""
+    return FIRST + STEP * word
+
+
+@pytest.fixture
+def desk(opened):
+    """The window at the Proof desk, its first chapter heard, the loupe on word 10."""
+    lay_hearing(opened.window.bench)
+    opened.do("view.proof")
+    opened.window.loupe.look_at(start(10), span_s=4.0)
+    return opened
+
+
+def editing(desk):
+    return desk.window.parts.editing
+
+
+def reel(desk):
+    return desk.bookstate.chapters[0].reel
+
+
+def drag(loupe, a, b, modifier=NONE):
+    """Drag from one sample to another."""
+    y = loupe.height() // 2
+    points = [QPoint(round(loupe._x(at)), y) for at in (a, (a + b) / 2, b)]
+    QTest.mousePress(loupe, LEFT, modifier, points[0])
+    for point in points[1:]:
+        event_move(loupe, point, modifier)
+    QTest.mouseRelease(loupe, LEFT, modifier, points[-1])
+
+
+def event_move(loupe, point, modifier):
+    from PyQt6.QtCore import QEvent, QPointF
+    from PyQt6.QtGui import QMouseEvent
+
+    where = QPointF(point)
+    moved = QMouseEvent(QEvent.Type.MouseMove, where, loupe.mapToGlobal(where), Qt.MouseButton.NoButton, LEFT, modifier)
+    QApplication.sendEvent(loupe, moved)
+
+
+def labels(desk):
+    store = desk.window.bench.session.store
+    return store.step(store.head).label
+
+
+# --- one span ---------------------------------------------------------------------------------------------------------
+
+
+def test_words_that_are_marked_are_marked_in_the_loupe_and_the_other_way_round(desk):
+    window = desk.window
+    desk.click_word(10)
+    assert editing(desk).spans == ()
+    desk.click_word(12, shift=True)
+    wanted = Span(start(10), start(12) + WORD)
+    assert editing(desk).span == wanted
+    assert window.loupe.stretch == (wanted.start, wanted.stop)
+    assert window.galley.spans == [(wanted.start, wanted.stop)]
+    drag(window.loupe, start(11) + 300, start(13) + 300, ALT)
+    one = window.loupe.samples_per_pixel
+    assert window.loupe.stretch == pytest.approx((start(11) + 300, start(13) + 300), abs=one + 1)
+    assert window.galley.selection == (11, 12)
+    desk.click_word(20)
+    assert window.loupe.stretch == (-1, -1)
+    assert window.galley.spans == []
+
+
+def test_edges_snap_to_words_unless_alt_is_held_and_are_dragged_again(desk):
+    loupe = desk.window.loupe
+    near = round(5 * loupe.samples_per_pixel)
+    drag(loupe, start(9), start(11) + near)
+    assert loupe.stretch[1] == start(11)
+    drag(loupe, start(11), start(12) - near)  # the edge is taken hold of
+    assert loupe.stretch[1] == start(12)
+    begins = loupe.stretch[0]
+    drag(loupe, start(12), start(13) + near, ALT)
+    assert loupe.stretch == pytest.approx((begins, start(13) + near), abs=loupe.samples_per_pixel + 1)
+    QTest.mouseClick(loupe, LEFT, SHIFT, QPoint(round(loupe._x(start(14))), 40))
+    assert loupe.stretch == (begins, start(14))
+    QTest.keyClick(loupe, Qt.Key.Key_Escape)
+    assert editing(desk).spans == ()
+
+
+def test_jumps_go_to_places_and_with_shift_mark_up_to_them(desk):
+    window = desk.window
+    desk.click_word(10)
+    desk.do("go.word_next")
+    assert window.transport.spot == start(10) + WORD
+    desk.do("go.word_next")
+    assert window.transport.spot == start(11)
+    desk.do("span.word_next")
+    desk.do("span.word_next")
+    assert editing(desk).span == Span(start(11), start(12))
+    desk.do("span.word_before")
+    assert editing(desk).span == Span(start(11), start(11) + WORD)
+    desk.do("go.finding_next")
+    assert window.transport.spot in {s.start for s in map(window.parts.proof.span, desk.bookstate.chapters[0].findings) if s}
+    desk.do("go.join_next")
+    assert "no join after" in window.notice.text()
+
+
+def test_letters_jump_on_the_page_and_are_typed_in_fields(desk, qtbot):
+    desk.click_word(10)
+    with qtbot.waitActive(desk.window):
+        desk.window.activateWindow()
+    before = desk.window.transport.spot
+    QTest.keyClick(desk.window.galley, Qt.Key.Key_K)
+    assert desk.window.transport.spot > before
+    at = desk.window.transport.spot
+    desk.do("proof.search")
+    QTest.keyClicks(desk.window.panels["proof"].search.wanted, "kxj")
+    assert desk.window.panels["proof"].search.wanted.text() == "kxj"
+    assert desk.window.transport.spot == at
+
+
+def test_edges_are_nudged_by_every_unit(desk):
+    desk.click_word(10)
+    desk.do("span.word")
+    ed = editing(desk)
+    assert ed.span == Span(start(10), start(10) + WORD)
+    desk.do("span.start_earlier")
+    assert ed.span.start == start(10) - 44
+    desk.do("span.unit")
+    desk.do("span.end_later")
+    assert ed.span.stop == start(10) + WORD + 1
+    desk.do("span.unit")
+    desk.do("span.end_later")
+    assert ed.span.stop == start(11)
+    desk.do("span.unit")
+    desk.do("span.start_later")
+    assert start(10) < ed.span.start < start(10) + 5000
+    assert desk.window.loupe.stretch == (ed.span.start, ed.span.stop)
+
+
+def test_times_are_typed_and_shown_in_any_format(desk, monkeypatch):
+    monkeypatch.setattr(QInputDialog, "getText", lambda *a, **k: ("0:12 to 0:13.5", True))
+    desk.do("span.typed")
+    assert editing(desk).span == Span(12 * 44_100, round(13.5 * 44_100))
+    monkeypatch.setattr(QInputDialog, "getItem", lambda *a, **k: (TimeFormat.TIMECODE_25.value, True))
+    desk.do("view.times")
+    assert editing(desk).time(12 * 44_100) == "00:00:12:00"
+    monkeypatch.setattr(QInputDialog, "getText", lambda *a, **k: ("00:00:02:00 to later", True))
+    desk.do("span.typed")
+    assert "is no stretch of this chapter" in desk.window.notice.text()
+    assert editing(desk).span.start == 12 * 44_100
+    desk.reopen()
+    assert editing(desk).times is TimeFormat.TIMECODE_25
+
+
+# --- what is done -----------------------------------------------------------------------------------------------------
+
+
+def test_several_spans_are_taken_out_in_one_step_and_come_back_with_one_undo(desk):
+    before = reel(desk)
+    desk.click_word(10)
+    desk.do("span.word")
+    desk.do("span.another")
+    desk.click_word(14)
+    desk.click_word(15, shift=True)
+    desk.do("edit.cut_close")
+    assert len(reel(desk)) == len(before) - WORD - (STEP + WORD)
+    assert labels(desk).startswith("Take out: ")
+    assert editing(desk).spans == ()
+    desk.do("edit.undo")
+    assert reel(desk) == before
+
+
+def test_fill_pause_keep_and_silence(desk, monkeypatch):
+    before = reel(desk)
+    desk.click_word(10)
+    desk.click_word(11, shift=True)
+    desk.do("edit.cut_fill")
+    assert len(reel(desk)) == len(before)
+    assert isinstance(reel(desk).lanes[0].segments[1], RoomTone)
+    monkeypatch.setattr(QInputDialog, "getDouble", lambda *a, **k: (0.5, True))
+    desk.click_word(20)
+    desk.do("edit.pause")
+    assert len(reel(desk)) == len(before) + 22_050
+    desk.click_word(22)
+    desk.click_word(23, shift=True)
+    desk.do("edit.silence")
+    assert len(reel(desk)) == len(before) + 22_050
+    desk.click_word(24)
+    desk.click_word(25, shift=True)
+    desk.do("edit.keep_only")
+    assert len(reel(desk)) == STEP + WORD
+    for _ in range(4):
+        desk.do("edit.undo")
+    assert reel(desk) == before
+
+
+def test_cut_copy_paste_move_and_duplicate(desk):
+    before = len(reel(desk))
+    desk.click_word(10)
+    desk.click_word(11, shift=True)
+    desk.do("edit.copy")
+    words = [w.text for w in desk.window.bench.text(desk.bookstate.chapters[0]).words]
+    assert QApplication.clipboard().text() == f"{words[10]} {words[11]}"
+    assert len(reel(desk)) == before
+    desk.click_word(15)
+    desk.do("edit.paste")
+    assert len(reel(desk)) == before + STEP + WORD
+    pasted = reel(desk).lanes[0].segments[1]
+    assert (pasted.start, pasted.stop) == (start(10), start(11) + WORD)
+    desk.do("edit.undo")
+    desk.click_word(15)
+    desk.do("edit.move_here")
+    assert len(reel(desk)) == before
+    assert [(s.start, s.stop) for s in reel(desk).lanes[0].segments] == [
+        (0, start(10)), (start(11) + WORD, start(15)), (start(10), start(11) + WORD), (start(15), before)
+    ]  # fmt: skip
+    desk.do("edit.undo")
+    desk.click_word(13)
+    desk.do("span.word")
+    desk.do("edit.duplicate")
+    assert len(reel(desk)) == before + WORD
+    desk.do("edit.undo")
+    desk.click_word(13)
+    desk.do("span.word")
+    desk.do("edit.cut")
+    assert len(reel(desk)) == before - WORD
+    desk.click_word(20)
+    desk.do("span.word")
+    desk.do("edit.paste_over")
+    assert len(reel(desk)) == before - WORD
+
+
+def test_moving_earlier_takes_out_what_was_copied_and_nothing_else(desk):
+    before = len(reel(desk))
+    desk.click_word(15)
+    desk.do("span.word")
+    desk.do("edit.copy")
+    desk.click_word(10)
+    desk.do("edit.move_here")
+    assert [(s.start, s.stop) for s in reel(desk).lanes[0].segments] == [
+        (0, start(10)), (start(15), start(15) + WORD), (start(10), start(15)), (start(15) + WORD, before)
+    ]  # fmt: skip
+    desk.do("edit.move_here")
+    assert "Copy what is to be moved first" in desk.window.notice.text()
+
+
+def test_what_was_changed_since_it_was_copied_is_not_moved(desk):
+    desk.click_word(15)
+    desk.do("span.word")
+    desk.do("edit.copy")
+    desk.click_word(15)
+    desk.do("edit.cut_close")
+    after = reel(desk)
+    desk.click_word(10)
+    desk.do("edit.move_here")
+    assert reel(desk) == after
+    assert "no longer where it was" in desk.window.notice.text()
+
+
+def test_sound_is_pasted_into_another_chapter(desk):
+    desk.click_word(10)
+    desk.do("span.word")
+    desk.do("edit.copy")
+    source = desk.bookstate.chapters[0].reel.lanes[0].segments[0].recording
+    desk.do("view.next_chapter")
+    desk.window.transport.spot = 50_000
+    before = desk.bookstate.chapters[1].reel
+    desk.do("edit.paste")
+    after = desk.bookstate.chapters[1].reel
+    assert len(after) == len(before) + WORD
+    assert after.lanes[0].segments[1].recording == source
+    assert reel(desk) == desk.bookstate.chapters[0].reel
+
+
+def test_splitting_at_every_word_names_the_pieces_and_changes_no_sample(desk, monkeypatch):
+    bench = desk.window.bench
+    before = bench.render_here(reel(desk))(start(8), start(16))
+    desk.click_word(10)
+    desk.click_word(12, shift=True)
+    monkeypatch.setattr(QInputDialog, "getItem", lambda *a, **k: ("every word", True))
+    desk.do("edit.split_every")
+    words = [w.text for w in bench.text(desk.bookstate.chapters[0]).words]
+    assert [s.name for s in reel(desk).lanes[0].segments] == ["", *words[10:13]]
+    assert reel(desk).lanes[0].starts()[1] == start(10) - 441
+    assert (bench.render_here(reel(desk))(start(8), start(16)) == before).all()
+
+
+def test_fades_joins_gain_and_markers(desk, monkeypatch):
+    desk.click_word(10)
+    desk.do("span.word")
+    desk.do("edit.fade_in")
+    piece = reel(desk).lanes[0].segments[1]
+    assert isinstance(piece, Piece)
+    assert (piece.start, piece.fade_in.length) == (start(10), WORD)
+    desk.click_word(14)
+    desk.do("span.word")
+    desk.do("edit.cut_close")
+    monkeypatch.setattr(QInputDialog, "getDouble", lambda *a, **k: (40.0, True))
+    monkeypatch.setattr(QInputDialog, "getItem", lambda *a, **k: ("equal gain, for like sound", True))
+    desk.do("edit.crossfade")
+    assert reel(desk).lanes[0].segments[2].join.length == 1764
+    desk.click_word(12)
+    desk.click_word(16, shift=True)
+    desk.do("edit.soften")
+    assert reel(desk).lanes[0].segments[2].join.length == 2205
+    desk.click_word(12)
+    desk.click_word(16, shift=True)
+    desk.do("edit.set_back")
+    assert reel(desk).lanes[0].segments[2].join.length == 441
+    desk.click_word(20)
+    desk.do("edit.louder")
+    desk.click_word(20)
+    desk.do("edit.louder")
+    assert max(s.gain_db for s in reel(desk).lanes[0].segments) == 2.0
+    desk.window.transport.spot = 30_000
+    desk.do("edit.mark")
+    desk.do("edit.mark")
+    assert [m.name for m in reel(desk).markers] == ["Marker 1", "Marker 2"]
+    desk.window.transport.spot = 0
+    desk.do("go.marker_next")
+    assert desk.window.transport.spot == 30_000
+
+
+def test_what_would_follow_is_heard_before_it_is_done(desk, qtbot):
+    before = reel(desk)
+    desk.click_word(10)
+    desk.click_word(11, shift=True)
+    desk.do("edit.as_if_out")
+    player = desk.window.parts.player
+    qtbot.waitUntil(lambda: player.playing)
+    assert not desk.window.transport.plays_chapter
+    assert reel(desk) == before
+    assert editing(desk).span is not None
+    desk.do("edit.cut_close")
+    assert len(reel(desk)) < len(before)
+
+
+def test_without_a_mark_and_without_a_word_nothing_is_done(desk):
+    desk.window.transport.go_to(1000)
+    before = reel(desk)
+    for act in ("cut_close", "cut_fill", "keep_only", "copy", "louder", "as_if_out", "duplicate", "soften"):
+        desk.do(f"edit.{act}")
+        assert "Nothing is marked" in desk.window.notice.text()
+        desk.window.notice.setText("")
+    desk.do("edit.paste")
+    assert "Nothing was copied yet" in desk.window.notice.text()
+    assert reel(desk) == before
+
+
+def test_rows_are_copied_from_a_table_though_copying_has_an_act(desk, qtbot):
+    desk.do("view.intake")
+    table = desk.window.panels["intake"].recordings
+    with qtbot.waitActive(desk.window):
+        desk.window.activateWindow()
+    table.setFocus()
+    QTest.mouseClick(table.viewport(), LEFT, NONE, table.visualItemRect(table.item(0, 0)).center())
+    QTest.keyClick(table, Qt.Key.Key_C, Qt.KeyboardModifier.ControlModifier)
+    assert "chapter-1" in QApplication.clipboard().text()

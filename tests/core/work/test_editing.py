@@ -1,0 +1,150 @@
+"""Where edges go, and what is done with a span."""
+
+from __future__ import annotations
+
+import itertools
+
+import numpy as np
+import pytest
+
+from faithful_reel.core.book.model import Book, ChapterState, Recording
+from faithful_reel.core.collate.findings import Finding, Kind
+from faithful_reel.core.errors import EditRefused
+from faithful_reel.core.reel.commands import CutAndClose, CutAndFill
+from faithful_reel.core.reel.reel import Lane, Marker, Piece, Reel, Rest, ToneSource
+from faithful_reel.core.text.words import Chapter, Word
+from faithful_reel.core.units import Span
+from faithful_reel.core.work.editing import (
+    Stop,
+    content_for,
+    copy_of,
+    filled,
+    kept_only,
+    lane_tone,
+    onset_beside,
+    paused,
+    quietest,
+    stops_of,
+    taken_out,
+    words_between,
+)
+from faithful_reel.core.work.timeline import Tokens
+
+RATE = 1000
+TONE, OWN = ToneSource("r", 0, 200), ToneSource("s", 5, 90)
+
+
+def recording(name, tone):
+    return Recording(name, name, ".wav", RATE, 1, 4000, -3.0, -60.0, -20.0, tone)
+
+
+def made():
+    words = tuple(Word(w, sentence=i >= 2, paragraph=0) for i, w in enumerate(("One", "two", "Three", "four")))
+    starts, stops = np.array([100, 300, 900, 1100]), np.array([250, 420, 1050, 1300])
+    tokens = Tokens([w.text for w in words], np.arange(4), starts, stops)
+    lanes = (
+        Lane("voice", (Piece("r", 0, 500), Piece("r", 500, 2000))),
+        Lane("other", (Piece("s", 0, 1500),)),
+        Lane("music", (Piece("m", 0, 800),), music=True),
+        Lane("own", (Piece("m", 0, 800),), tone=OWN),
+    )
+    reel = Reel(lanes, (Marker("m1", 700), Marker("m2", 40)))
+    findings = (Finding("f1", Kind.MISREAD, "two", "to", 1, 1, 300, 420, 0.9),)
+    chapter = ChapterState("c1", "One", "t", "r", "h", findings, reel)
+    book = Book(rate=RATE, chapters=(chapter,), recordings=(recording("r", TONE), recording("s", OWN)))
+    return book, chapter, Chapter("One", words), tokens
+
+
+def test_places_of_every_kind_are_found_either_way():
+    _, chapter, text, tokens = made()
+    stops = stops_of(chapter, text, tokens, RATE)
+    assert stops.rows[Stop.WORD] == (100, 250, 300, 420, 900, 1050, 1100, 1300)
+    assert stops.rows[Stop.SENTENCE] == (100, 900)
+    assert stops.rows[Stop.PAUSE] == (420,)  # 0.48 s; the others are shorter than a quarter of a second
+    assert stops.rows[Stop.JOIN] == (500,)
+    assert stops.rows[Stop.MARKER] == (40, 700)
+    assert stops.rows[Stop.FINDING] == (300,)
+    assert stops.beside(Stop.SENTENCE, 100, 1) == 900
+    assert stops.beside(Stop.SENTENCE, 100, -1) is None
+    assert stops.beside(Stop.SENTENCE, 101, -1) == 100
+    assert stops.beside(Stop.MARKER, 700, 1) is None
+
+
+@pytest.mark.parametrize(
+    ("at", "reach", "found"), [(103, 10, 100), (96, 10, 100), (111, 10, None), (250, 0, 250), (699, 5, 700), (276, 25, 300)]
+)
+def test_the_nearest_place_within_reach(at, reach, found):
+    _, chapter, text, tokens = made()
+    assert stops_of(chapter, text, tokens, RATE).nearest({Stop.WORD, Stop.MARKER}, at, reach) == found
+
+
+def test_a_valley_is_the_quietest_moment_within_thirty_milliseconds():
+    rate = 44_100
+    x = np.full(rate, 0.1)
+    x[20_000:20_200] = 0.001  # 453 samples beside where it is looked for
+    x[30_000:30_200] = 0.0  # too far
+    at = quietest(lambda a, b: x[a:b], 20_500, rate, rate)
+    assert 20_000 <= at - 88 <= at + 88 <= 20_200
+    assert quietest(lambda a, b: x[a:b], 0, 10, rate) == 0
+
+
+def test_an_onset_is_a_rise_out_of_quiet_found_ten_milliseconds_early():
+    rate = 44_100
+    x = np.full(10 * rate, 0.001)
+    for at in (2 * rate, 5 * rate):
+        x[at : at + rate] = 0.5
+    x[6 * rate + 400 : 6 * rate + 4000] = 0.4  # 10 ms after the sound before: no onset
+
+    def columns(edges):
+        return np.array([[x[int(a) : int(b)].min() for a, b in itertools.pairwise(edges)],
+                         [x[int(a) : int(b)].max() for a, b in itertools.pairwise(edges)]])  # fmt: skip
+
+    found = onset_beside(columns, 0, len(x), rate, 1)
+    assert found == pytest.approx(2 * rate - 441, abs=0.006 * rate)
+    assert onset_beside(columns, found, len(x), rate, 1) == pytest.approx(5 * rate - 441, abs=0.006 * rate)
+    assert onset_beside(columns, 9 * rate, len(x), rate, -1) == pytest.approx(5 * rate - 441, abs=0.006 * rate)
+    assert onset_beside(columns, 6 * rate, len(x), rate, 1) is None
+
+
+@pytest.mark.parametrize(
+    ("span", "words"),
+    [((100, 420), (0, 1)), ((180, 420), (1, 1)), ((160, 420), (0, 1)), ((430, 890), (-1, -1)), ((0, 2000), (0, 3)), ((300, 360), (-1, -1)), ((300, 361), (1, 1))],
+)  # fmt: skip
+def test_words_of_which_more_than_half_is_in_a_span(span, words):
+    _, _, _, tokens = made()
+    assert words_between(tokens, Span(*span)) == words
+
+
+def test_several_stretches_are_taken_out_the_last_first_and_those_that_touch_as_one():
+    assert taken_out([Span(10, 20), Span(50, 60), Span(20, 30), Span(5, 5)]) == [CutAndClose(50, 60), CutAndClose(10, 30)]
+
+
+def test_each_lane_is_filled_with_its_own_tone_and_music_with_nothing():
+    book, chapter, _, _ = made()
+    assert [lane_tone(book, chapter, k) for k in range(4)] == [TONE, OWN, None, OWN]
+    assert filled(book, chapter, [Span(10, 20)], [0, 2]) == [CutAndFill(10, 20, TONE, 0), CutAndFill(10, 20, None, 2)]
+    done = filled(book, chapter, [Span(10, 20)], [2])[0].apply(chapter.reel)
+    assert done.lanes[2].segments[1] == Rest(10)
+    assert paused(book, chapter, 7, 30, 1).tone == OWN
+
+
+def test_all_but_some_stretches_go():
+    _, chapter, _, _ = made()
+    edits = kept_only(chapter.reel, [Span(100, 200), Span(300, 400)])
+    reel = chapter.reel
+    for edit in edits:
+        reel = edit.apply(reel)
+    assert [(s.start, s.stop) for s in reel.lanes[0].segments] == [(100, 200), (300, 400)]
+    for everything in ([Span(0, 2000)], []):
+        with pytest.raises(EditRefused, match="all of the chapter"):
+            kept_only(chapter.reel, everything)
+
+
+def test_what_was_copied_fits_a_chapter_with_fewer_lanes():
+    _, chapter, _, _ = made()
+    copied = copy_of(chapter, Span(100, 400), [0, 1], "One two")
+    assert [lane for lane, _ in copied.content] == [0, 1]
+    alone = Reel(chapter.reel.lanes[:1])
+    assert [lane for lane, _ in content_for(alone, copied.content)] == [0]
+    with pytest.raises(EditRefused, match="none of the lanes"):
+        content_for(alone, copied.content[1:])
