@@ -8,9 +8,11 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QInputDialog
 from support.hearing import STEP, WORD, lay_hearing
 
-from faithful_reel.core.reel.reel import Piece, RoomTone
+from faithful_reel.core.reel.look import lane_look
+from faithful_reel.core.reel.reel import Piece, RoomTone, source_at
 from faithful_reel.core.times import TimeFormat
 from faithful_reel.core.units import Span
+from faithful_reel.core.work.editing import lane_told
 
 FIRST = 441_000
 LEFT = Qt.MouseButton.LeftButton
@@ -370,3 +372,135 @@ def test_rows_are_copied_from_a_table_though_copying_has_an_act(desk, qtbot):
     QTest.mouseClick(table.viewport(), LEFT, NONE, table.visualItemRect(table.item(0, 0)).center())
     QTest.keyClick(table, Qt.Key.Key_C, Qt.KeyboardModifier.ControlModifier)
     assert "chapter-1" in QApplication.clipboard().text()
+
+
+# --- lanes ------------------------------------------------------------------------------------------------------------
+
+
+@pytest.fixture
+def lanes(desk, monkeypatch):
+    """The same chapter with another voice from 12 s and music from 8 s on."""
+    names = [f"{k}. {r.name}" for k, r in enumerate(desk.bookstate.recordings, 1)]
+    for at, answers, name in ((12, [names[1], "another voice"], "clerk"), (8, [names[2], "music"], "music")):
+        desk.window.transport.spot = at * 44_100
+        said = iter(answers)
+        monkeypatch.setattr(QInputDialog, "getItem", lambda *a, said=said, **k: (next(said), True))
+        monkeypatch.setattr(QInputDialog, "getText", lambda *a, name=name, **k: (name, True))
+        desk.do("lane.add")
+    desk.idle()
+    assert [k.name for k in reel(desk).lanes] == ["voice", "clerk", "music"]
+    return desk
+
+
+def test_lanes_stay_in_step_through_cuts_and_pauses(lanes, monkeypatch):
+    def below(word):
+        return [
+            source_at(reel(lanes), editing(lanes).bench.tokens(lanes.bookstate.chapters[0]).starts[word].item(), k)
+            for k in range(3)
+        ]
+
+    before = below(40)
+    lanes.click_word(20)
+    lanes.click_word(22, shift=True)
+    lanes.do("edit.cut_close")
+    monkeypatch.setattr(QInputDialog, "getDouble", lambda *a, **k: (1.25, True))
+    lanes.click_word(26)
+    lanes.do("edit.pause")
+    lanes.do("edit.undo")
+    lanes.do("edit.redo")
+    assert below(40) == before
+
+
+def test_silence_acts_on_the_lane_in_hand_only(lanes):
+    lanes.do("lane.next")
+    lanes.do("lane.next")
+    assert "lane clerk" in lanes.window.notice.text()
+    before = reel(lanes)
+    lanes.click_word(20)
+    lanes.click_word(22, shift=True)
+    lanes.do("edit.silence")
+    after = reel(lanes)
+    assert (after.lanes[0], after.lanes[2]) == (before.lanes[0], before.lanes[2])
+    assert len(after.lanes[1]) == len(before.lanes[1])
+    assert "room_tone" in {s.kind for s in after.lanes[1].segments}
+
+
+def test_an_unlinked_lane_tells_how_far_it_is_out_of_step_and_is_brought_back(lanes):
+    for _ in range(3):
+        lanes.do("lane.next")
+    lanes.do("lane.link")
+    lanes.do("lane.next")
+    lanes.click_word(20)
+    lanes.do("span.word")
+    lanes.do("edit.cut_close")
+    music = reel(lanes).lanes[2]
+    assert (music.linked, music.slip) == (False, WORD)
+    assert "0.355 s late" in lane_told(music, 44_100)
+    for _ in range(3):
+        lanes.do("lane.next")
+    lanes.do("lane.step")
+    assert reel(lanes).lanes[2].slip == 0
+    lanes.do("lane.remove")
+    assert [k.name for k in reel(lanes).lanes] == ["voice", "clerk"]
+
+
+def test_music_gives_way_to_the_words_by_a_line_that_can_be_edited(lanes, monkeypatch):
+    monkeypatch.setattr(QInputDialog, "getDouble", lambda *a, **k: (14.0, True))
+    lanes.do("lane.give_way")
+    assert "Choose a lane first" in lanes.window.notice.text()
+    lanes.do("lane.next")
+    lanes.do("lane.give_way")
+    assert "choose a music lane" in lanes.window.notice.text()
+    lanes.do("lane.next")
+    lanes.do("lane.next")
+    lanes.do("lane.give_way")
+    look = lane_look(reel(lanes).lanes[2], 0, len(reel(lanes)))
+    assert {round(gain) for at, gain in look.points if FIRST <= at <= start(60)} == {-14}
+    assert look.points[0] == (FIRST - round(0.6 * 44_100), 0.0)
+    lanes.window.transport.spot = start(20)
+    lanes.do("edit.point_up")
+    assert (start(20), pytest.approx(-13.9)) in lane_look(reel(lanes).lanes[2], 0, len(reel(lanes))).points
+    lanes.do("edit.drop_point")
+    assert start(20) not in dict(lane_look(reel(lanes).lanes[2], 0, len(reel(lanes))).points)
+
+
+def test_mute_solo_level_and_order(lanes, monkeypatch):
+    lanes.do("lane.next")
+    lanes.do("lane.next")
+    lanes.do("lane.mute")
+    assert [k.muted for k in reel(lanes).lanes] == [False, True, False]
+    lanes.do("lane.mute")
+    lanes.do("lane.solo")
+    assert reel(lanes).lanes[1].solo
+    monkeypatch.setattr(QInputDialog, "getDouble", lambda *a, **k: (-3.0, True))
+    lanes.do("lane.level")
+    lanes.do("lane.pan")
+    assert (reel(lanes).lanes[1].gain_db, reel(lanes).lanes[1].pan) == (-3.0, -0.03)
+    lanes.do("lane.down")
+    assert [k.name for k in reel(lanes).lanes] == ["voice", "music", "clerk"]
+    lanes.do("lane.down")
+    assert "can not go any further" in lanes.window.notice.text()
+    monkeypatch.setattr(QInputDialog, "getText", lambda *a, **k: ("voice", True))
+    lanes.do("lane.name")
+    assert "a name of its own" in lanes.window.notice.text()
+
+
+def test_the_loupe_fills_the_window_with_all_lanes_and_gives_the_page_back(lanes):
+    window = lanes.window
+    assert window.loupe.shown == [0]
+    lanes.do("view.grow")
+    QApplication.processEvents()
+    assert window.loupe.shown == [0, 1, 2]
+    assert window.loupe.hasFocus()
+    assert not window.galley.isVisible()
+    lanes.do("proof.next")
+    lanes.do("proof.stet")
+    assert "so that no finding is seen" in window.notice.text()
+    QTest.mouseClick(window.loupe, LEFT, NONE, QPoint(8, round(window.loupe._words_h) + 4))
+    assert editing(lanes).lane == 0
+    for _ in range(2):
+        window.loupe.grab()
+    lanes.do("view.spectrum")
+    window.loupe.grab()
+    lanes.do("view.grow")
+    assert window.galley.isVisible()

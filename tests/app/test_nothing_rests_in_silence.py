@@ -20,6 +20,7 @@ from support.hearing import STEP, lay_hearing
 
 from faithful_reel.app.acts import every_act
 from faithful_reel.app.desks import DeskName
+from faithful_reel.app.editing.cutting import Cutting
 from faithful_reel.app.jobs import Jobs
 from faithful_reel.app.settings import number, text
 from faithful_reel.app.widgets.parts import tip
@@ -224,7 +225,7 @@ def test_what_is_in_is_seen_as_in_with_its_seam(heard):
 def test_a_finding_whose_sound_was_cut_is_told_as_gone(heard):
     window = heard.window
     window.parts.editing.select_words(9, 11)
-    window.parts.editing.take_out()
+    Cutting(window.parts.editing).take_out()
     window.parts.proof.choose("f1")
     assert "f1" not in {m.id for m in window.galley.content.marks}
     assert "Gone" in window.panels["proof"].docket.card.why.text()

@@ -16,6 +16,8 @@ from support.jobs import HeldJobs
 from support.sounds import speech_like
 
 from faithful_reel.app.acts import every_act
+from faithful_reel.app.editing.cutting import Cutting
+from faithful_reel.app.editing.shaping import Shaping
 from faithful_reel.app.intake.presenter import IntakePresenter, health
 from faithful_reel.app.jobs_row import _left
 from faithful_reel.app.keys import FIXED
@@ -162,29 +164,30 @@ def test_mending_a_repeat_cuts_it_and_its_pause(bench):
 def test_edits_on_words_and_a_finding_by_hand(bench):
     heard(bench)
     proof, editing = ProofPresenter(bench), editing_of(bench)
+    cutting, shaping = Cutting(editing), Shaping(editing)
     length = len(bench.book.chapters[0].reel)
     editing.select_words(50, 52)
-    assert editing.fill()
+    assert cutting.fill()
     assert len(bench.book.chapters[0].reel) == length
     editing.select_words(60, 61)
-    assert editing.louder(-3.0)
+    assert shaping.louder(-3.0)
     editing.select_words(70, 74)
-    assert editing.take_out()
+    assert cutting.take_out()
     assert len(bench.book.chapters[0].reel) == length - (5 * 17_640 - 2000)
     assert [t.word for t in bench.tokens(bench.book.chapters[0]) if t.start < 0] == [50, 51, 52, 70, 71, 72, 73, 74]
     assert proof.note_finding(Kind.OTHER, 80, 81, "too loud")
     assert any(f.note == "too loud" and f.word_index == 80 for f in bench.book.chapters[0].findings)
     joins = [s.stop for s in bench.book.chapters[0].reel.lanes[0].segments if s.kind == "piece"]
     editing.transport.spot = 0
-    assert editing.move_join(0.005)
+    assert shaping.move_join(0.005)
     moved = [s.stop for s in bench.book.chapters[0].reel.lanes[0].segments if s.kind == "piece"]
     assert moved[0] - joins[0] == 220
     assert moved[1:] == joins[1:]
-    assert not editing.move_join(-1000.0)
+    assert not shaping.move_join(-1000.0)
     editing.clear()
-    assert not editing.take_out()
+    assert not cutting.take_out()
     editing.transport.spot = 10**9
-    assert not editing.split()
+    assert not cutting.split()
     assert bench.told
 
 
@@ -248,7 +251,7 @@ def test_mastering_and_releasing_with_held_jobs(bench, tmp_path):
     heard(bench)
     editing = editing_of(bench)
     editing.select_words(20, 21)
-    assert editing.take_out()
+    assert Cutting(editing).take_out()
     assert mastering.state(bench.book.chapters[0]) == "out of date"
     assert any("out of date" in m for m in releasing.missing())
     bench.undo()
@@ -503,7 +506,7 @@ def test_a_step_elsewhere_leaves_the_cursor_alone(opened):
     opened.do("proof.next")
     opened.click_word(50)
     at = window.transport.spot
-    assert window.parts.editing.louder(-2.0)
+    assert Shaping(window.parts.editing).louder(-2.0)
     assert window.transport.spot == at
 
 

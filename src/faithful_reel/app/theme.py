@@ -7,7 +7,7 @@ from functools import cache, lru_cache
 from importlib import resources
 from pathlib import Path
 
-from PyQt6.QtGui import QColor, QFont, QFontDatabase
+from PyQt6.QtGui import QColor, QFont, QFontDatabase, QPainter
 from PyQt6.QtWidgets import QApplication
 
 from faithful_reel.core.collate.findings import Decision
@@ -118,6 +118,13 @@ def _font(face: str, points: float, italic: bool, strong: bool, figures: bool) -
     if figures:
         font.setFeature(QFont.Tag("tnum"), 1)
     return font
+
+
+def over_sound(theme: Theme) -> QPainter.CompositionMode:
+    """How a light colour is laid over a picture of sound, so that its paper takes it and its ink does not."""
+    dark = theme.color("page").lightness() < theme.color("ink").lightness()
+    mode = QPainter.CompositionMode
+    return mode.CompositionMode_Lighten if dark else mode.CompositionMode_Darken
 
 
 def style_sheet(t: Theme) -> str:

@@ -255,6 +255,8 @@ class Window(QMainWindow):
 
     def _desk_changed(self) -> None:
         desk = self.desks.current
+        if self.across.isHidden():
+            self._grow(grown=False)
         self.settings.setValue("view/desk", desk.value)
         self.stack.setCurrentWidget(self.pages[desk])
         for other, made in self.desk_buttons.items():
@@ -298,6 +300,15 @@ class Window(QMainWindow):
         self.settings.setValue("view/tall", self._tall)
         self.settings.setValue("view/wide", self._wide)
 
+    def grow_loupe(self) -> None:
+        """Let the loupe fill the middle of the window, with its lanes under each other, or give the page back."""
+        self._grow(grown=self.across.isVisible())
+
+    def _grow(self, *, grown: bool) -> None:
+        self.across.setVisible(not grown)
+        self.actions_["view.grow"].setChecked(grown)
+        (self.loupe if grown else self.galley).setFocus()
+
     def show_history(self) -> None:
         """Open or close the history pane."""
         self.history.setVisible(not self.history.isVisible())
@@ -316,6 +327,9 @@ class Window(QMainWindow):
             return f"“{act.name}” works at the {act.desk.words} desk ({self.actions_.key(f'view.{act.desk.value}')})."
         if act.on is On.ANYTHING:
             return ""
+        if act.on is On.FINDING and self.across.isHidden():
+            key = self.actions_.key("view.grow")
+            return f"The loupe fills the window, so that no finding is seen. Give the page back first ({key})."
         focus = QApplication.focusWidget()
         return self.panels[self.desks.current].why_not(act.name, finding=act.on is On.FINDING, by_key=by_key, focus=focus)
 

@@ -35,6 +35,10 @@ class WindowActs:
         self.transport.stop()
         self.bench.redo()
 
+    def grow(self) -> None:
+        """The loupe in the middle, or the page."""
+        self.window.grow_loupe()
+
     def history(self) -> None:
         """Open or close the history."""
         self.window.show_history()
@@ -110,6 +114,7 @@ ACTS: tuple[Act[WindowActs], ...] = (
     Act("view.next_part", V, "Next part of the window", "F6", "The keys go to the contents, the desk, the side, the loupe, the foot in turn", A.next_part, apart=True),
     Act("view.previous_part", V, "Part before", "Shift+F6", "The keys go back a part", A.previous_part),
     Act("view.night", V, "Night", "Ctrl+Shift+N", "Dark paper", A.night, checkable=True, apart=True),
+    Act("view.grow", V, "Loupe fills the window", "Ctrl+L", "All lanes under each other, in even time; again: the page comes back", A.grow, checkable=True, apart=True),
     Act("view.taller", V, "Strips taller", "Ctrl+Alt+Up", "More of the sound under every line", A.taller, apart=True),
     Act("view.lower", V, "Strips lower", "Ctrl+Alt+Down", "More lines on the page", A.lower),
     Act("view.wider", V, "Lines wider in time", "Ctrl+Alt+Right", "Fewer seconds on a line", A.wider),

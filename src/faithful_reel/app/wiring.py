@@ -14,7 +14,10 @@ from faithful_reel.app.asking import Asking
 from faithful_reel.app.contents import Contents
 from faithful_reel.app.desks import DeskName, Desks
 from faithful_reel.app.editing.acts import EditActs
+from faithful_reel.app.editing.cutting import Cutting
+from faithful_reel.app.editing.lanes import LaneWork
 from faithful_reel.app.editing.presenter import Editing
+from faithful_reel.app.editing.shaping import Shaping
 from faithful_reel.app.help import Help
 from faithful_reel.app.intake.acts import IntakeActs
 from faithful_reel.app.intake.panel import IntakePanel
@@ -173,7 +176,8 @@ def _acts(window: Window, parts: Parts, desks: Desks, ask: Asking, settings: QSe
     helping = Help(desks)
     on_the_page = ProofActs(parts.proof, parts.names, proof, parts.transport, parts.editing, desks, ask, settings)
     listening = TransportActs(parts.transport, parts.loupe)
-    edits = EditActs(parts.editing, proof, parts.loupe, ask, settings)
+    editing = parts.editing
+    edits = EditActs(editing, Cutting(editing), Shaping(editing), LaneWork(editing), proof, parts.loupe, ask, settings)
     tables: list[Bound] = [
         parts.keeping,
         IntakeActs(parts.intake, intake, ask),

@@ -252,11 +252,11 @@ class Workbench(Observed):
 
         return heard
 
-    def columns(self, reel: Reel) -> Callable[[NDArray[np.float64]], NDArray[np.float32]]:
-        """What the reel looks like."""
+    def columns(self, reel: Reel, lane: int = 0) -> Callable[[NDArray[np.float64]], NDArray[np.float32]]:
+        """What a lane of a reel looks like."""
 
         def columns(edges: NDArray[np.float64]) -> NDArray[np.float32]:
-            return reel_columns(reel, self.overview, edges)
+            return reel_columns(reel, self.overview, edges, lane=lane)
 
         return columns
 

@@ -12,7 +12,10 @@ from PyQt6.QtWidgets import QInputDialog
 from faithful_reel.app.actions import Act, Menu, On
 from faithful_reel.app.asking import Asking
 from faithful_reel.app.desks import DeskName
+from faithful_reel.app.editing.cutting import Cutting
+from faithful_reel.app.editing.lanes import LaneWork
 from faithful_reel.app.editing.presenter import Editing, Reach
+from faithful_reel.app.editing.shaping import Shaping
 from faithful_reel.app.proof.panel import ProofPanel
 from faithful_reel.app.settings import Settings, number
 from faithful_reel.app.transport.close_view import CloseView
@@ -29,6 +32,9 @@ class EditActs:
     """What the user can do with sound: a question at most, then the presenter."""
 
     editing: Editing
+    cutting: Cutting
+    shaping: Shaping
+    lanes: LaneWork
     panel: ProofPanel
     loupe: CloseView
     ask: Asking
@@ -75,25 +81,25 @@ class EditActs:
 
     def take_out(self) -> None:
         """Take out and close up."""
-        self.editing.take_out()
+        self.cutting.take_out()
 
     def fill(self) -> None:
         """Lay room tone over it."""
-        self.editing.fill()
+        self.cutting.fill()
 
     def silence(self) -> None:
         """On one lane only."""
-        self.editing.silence()
+        self.cutting.silence()
 
     def pause(self) -> None:
         """Ask how long."""
         seconds = self._number("pause", "Insert a pause", "Seconds", 0.5, 0.001, 600.0) if self.editing.ready() else None
         if seconds is not None:
-            self.editing.pause(seconds)
+            self.cutting.pause(seconds)
 
     def keep_only(self) -> None:
         """All else goes."""
-        self.editing.keep_only()
+        self.cutting.keep_only()
 
     def _to_clipboard(self, words: str) -> None:
         board = QGuiApplication.clipboard()
@@ -102,41 +108,41 @@ class EditActs:
 
     def copy(self) -> None:
         """The sound, and its words as text."""
-        self._to_clipboard(self.editing.copy())
+        self._to_clipboard(self.cutting.copy())
 
     def cut(self) -> None:
         """Copy and take out."""
-        self._to_clipboard(self.editing.cut())
+        self._to_clipboard(self.cutting.cut())
 
     def paste(self) -> None:
         """At the cursor, or over the span."""
-        self.editing.paste()
+        self.cutting.paste()
 
     def paste_over(self) -> None:
         """Keeping the time."""
-        self.editing.paste(keep_time=True)
+        self.cutting.paste(keep_time=True)
 
     def move_here(self) -> None:
         """What was copied, in one step."""
-        self.editing.move_here()
+        self.cutting.move_here()
 
     def duplicate(self) -> None:
         """Once more, after itself."""
-        self.editing.duplicate()
+        self.cutting.duplicate()
 
     def as_if_out(self) -> None:
         """Before it is done."""
-        self.editing.hear_as_if()
+        self.cutting.hear_as_if()
 
     def as_if_filled(self) -> None:
         """Before it is done."""
-        self.editing.hear_as_if(fill=True)
+        self.cutting.hear_as_if(fill=True)
 
     # --- pieces, joins, gain --------------------------------------------------------------------------------------
 
     def split(self) -> None:
         """At the cursor, or at both ends."""
-        self.editing.split()
+        self.cutting.split()
 
     def split_every(self) -> None:
         """Ask at what."""
@@ -145,27 +151,27 @@ class EditActs:
         kinds = {f"every {k.value}": k for k in (Stop.WORD, Stop.SENTENCE, Stop.PAUSE, Stop.ONSET)}
         asked, taken = QInputDialog.getItem(self.ask.parent, "Split", "Split at", list(kinds), 0, editable=False)
         if taken:
-            self.editing.split_at_every(kinds[asked])
+            self.cutting.split_at_every(kinds[asked])
 
     def join_earlier(self) -> None:
         """To the left."""
-        self.editing.move_join(-JOIN_STEP_S)
+        self.shaping.move_join(-JOIN_STEP_S)
 
     def join_later(self) -> None:
         """To the right."""
-        self.editing.move_join(JOIN_STEP_S)
+        self.shaping.move_join(JOIN_STEP_S)
 
     def soften(self) -> None:
         """All joins of the span."""
-        self.editing.joins(soften=True)
+        self.shaping.joins(soften=True)
 
     def set_back(self) -> None:
         """All joins of the span."""
-        self.editing.joins(soften=False)
+        self.shaping.joins(soften=False)
 
     def crossfade(self) -> None:
         """Ask how long the join at the cursor takes."""
-        if not self.editing.ready(join=True):
+        if not self.editing.ready() or not self.shaping.has_join():
             return
         ms = self._number("crossfade", "Crossfade at the join", "Milliseconds", 10.0, 0.0, 10_000.0)
         if ms is not None:
@@ -174,7 +180,7 @@ class EditActs:
                 self.ask.parent, "Crossfade at the join", "Shape", list(shapes), 0, editable=False
             )
             if taken:
-                self.editing.set_join(ms / 1000, shapes[shape])
+                self.shaping.set_join(ms / 1000, shapes[shape])
 
     def fade_in(self) -> None:
         """Over the span, else ask how long."""
@@ -191,15 +197,15 @@ class EditActs:
         if self.editing.span is None:
             seconds = self._number("fade", "Fade in" if at_start else "Fade out", "Seconds", 0.2, 0.0, 120.0)
         if seconds is not None:
-            self.editing.fade(seconds, at_start=at_start)
+            self.shaping.fade(seconds, at_start=at_start)
 
     def softer(self) -> None:
         """1 dB softer."""
-        self.editing.louder(-1.0)
+        self.shaping.louder(-1.0)
 
     def louder(self) -> None:
         """1 dB louder."""
-        self.editing.louder(1.0)
+        self.shaping.louder(1.0)
 
     def gain(self) -> None:
         """Ask by how much."""
@@ -207,7 +213,7 @@ class EditActs:
             return
         by_db = self._number("gain", "Change the gain", "dB", 0.0, -40.0, 24.0)
         if by_db is not None:
-            self.editing.louder(by_db)
+            self.shaping.louder(by_db)
 
     def name_piece(self) -> None:
         """Ask for the name of the piece at the cursor."""
@@ -215,11 +221,127 @@ class EditActs:
             return
         name, taken = QInputDialog.getText(self.ask.parent, "Name the piece", "Name")
         if taken:
-            self.editing.name_piece(name)
+            self.shaping.name_piece(name)
 
     def mark(self) -> None:
         """Drop a marker, without stopping the sound."""
-        self.editing.mark()
+        self.shaping.mark()
+
+    def point_up(self) -> None:
+        """0.1 dB."""
+        self.shaping.put_point(0.1)
+
+    def point_down(self) -> None:
+        """0.1 dB."""
+        self.shaping.put_point(-0.1)
+
+    def point(self) -> None:
+        """Ask where the line goes at the cursor."""
+        if self.editing.ready():
+            by_db = self._number("point", "Gain point at the cursor", "dB, from where the line is", -3.0, -96.0, 24.0)
+            if by_db is not None:
+                self.shaping.put_point(by_db)
+
+    def drop_point(self) -> None:
+        """The nearest one."""
+        self.shaping.drop_point()
+
+    def flatten(self) -> None:
+        """Of what is marked."""
+        self.shaping.flatten()
+
+    # --- lanes ----------------------------------------------------------------------------------------------------
+
+    def next_lane(self) -> None:
+        """One after another, then all."""
+        self.lanes.next_lane()
+
+    def add_lane(self) -> None:
+        """Ask which recording, and whether it is music."""
+        if not self.editing.ready():
+            return
+        names = {f"{k}. {r.name}": r.hash for k, r in enumerate(self.bench.book.recordings, 1)}
+        asked, taken = QInputDialog.getItem(
+            self.ask.parent, "Add a lane", "From the cursor on, with the recording", list(names), 0, editable=False
+        )
+        if not taken:
+            return
+        kinds = ["another voice", "music"]
+        kind, taken = QInputDialog.getItem(self.ask.parent, "Add a lane", "It is", kinds, 0, editable=False)
+        name, named = (
+            QInputDialog.getText(self.ask.parent, "Add a lane", "Name", text="music" if kind == kinds[1] else "")
+            if taken
+            else ("", False)
+        )
+        if named:
+            self.lanes.add_lane(names[asked], name, music=kind == kinds[1])
+
+    def mute(self) -> None:
+        """Or let it be heard again."""
+        at = self.lanes.lane_at_hand()
+        if at is not None:
+            self.lanes.mix(muted=not at[1].lanes[at[2]].muted)
+
+    def solo(self) -> None:
+        """Or with the others again."""
+        at = self.lanes.lane_at_hand()
+        if at is not None:
+            self.lanes.mix(solo=not at[1].lanes[at[2]].solo)
+
+    def level(self) -> None:
+        """Ask for the lane's level."""
+        at = self.lanes.lane_at_hand()
+        if at is not None:
+            now = at[1].lanes[at[2]].gain_db
+            gain_db, taken = QInputDialog.getDouble(self.ask.parent, "Level of the lane", "dB", now, -60.0, 24.0, 1)
+            if taken:
+                self.lanes.mix(gain_db=gain_db)
+
+    def pan(self) -> None:
+        """Ask for the lane's place."""
+        at = self.lanes.lane_at_hand()
+        if at is not None:
+            now = 100 * at[1].lanes[at[2]].pan
+            place, taken = QInputDialog.getDouble(
+                self.ask.parent, "Place of the lane", "−100 is left, 100 right; in stereo only", now, -100, 100, 0
+            )
+            if taken:
+                self.lanes.mix(pan=place / 100)
+
+    def name_lane(self) -> None:
+        """Ask for the lane's name."""
+        at = self.lanes.lane_at_hand()
+        if at is not None:
+            name, taken = QInputDialog.getText(self.ask.parent, "Name the lane", "Name", text=at[1].lanes[at[2]].name)
+            if taken:
+                self.lanes.name_lane(name)
+
+    def link(self) -> None:
+        """Or unlink it."""
+        self.lanes.link()
+
+    def into_step(self) -> None:
+        """From the cursor on."""
+        self.lanes.into_step()
+
+    def lane_up(self) -> None:
+        """Above its neighbour."""
+        self.lanes.move_lane(-1)
+
+    def lane_down(self) -> None:
+        """Below its neighbour."""
+        self.lanes.move_lane(1)
+
+    def remove_lane(self) -> None:
+        """Its recordings stay."""
+        self.lanes.remove_lane()
+
+    def give_way(self) -> None:
+        """Ask by how much."""
+        if self.lanes.lane_at_hand() is not None:
+            by_db = self._number("way", "Music gives way", "dB softer under the words", 14.0, 1.0, 60.0)
+            if by_db is not None:
+                self.lanes.give_way(by_db)
 
     # --- what is marked -------------------------------------------------------------------------------------------
 
@@ -368,7 +490,25 @@ ACTS: tuple[Act[EditActs], ...] = (
     Act("edit.softer", S, "1 dB softer", "Ctrl+Down", "What is marked, or the word at the cursor", A.softer, AT, PAGE, apart=True),
     Act("edit.louder", S, "1 dB louder", "Ctrl+Up", "What is marked, or the word at the cursor", A.louder, AT, PAGE),
     Act("edit.gain", S, "Change the gain…", "Ctrl+Alt+G", "Of what is marked, by so many dB", A.gain, AT, PAGE),
+    Act("edit.point", S, "Gain point at the cursor…", "Ctrl+Alt+P", "Bend the gain line there, by so many dB", A.point, AT, PAGE, apart=True),
+    Act("edit.point_up", S, "Gain line 0.1 dB up", "Alt+=", "At the cursor, where a point is put if there is none", A.point_up, AT, PAGE),
+    Act("edit.point_down", S, "Gain line 0.1 dB down", "Alt+-", "At the cursor, where a point is put if there is none", A.point_down, AT, PAGE),
+    Act("edit.drop_point", S, "Take a gain point away", "Ctrl+Alt+Del", "That nearest to the cursor", A.drop_point, AT, PAGE),
+    Act("edit.flatten", S, "Flatten the gain line", "", "Of what is marked: 0 dB again", A.flatten, AT, PAGE),
     Act("edit.mark", S, "Drop a marker", "R", "Where sound is heard, else at the cursor; the sound goes on", A.mark, AT, PAGE, apart=True),
+    Act("lane.next", S, "Next lane in hand", "Ctrl+Alt+L", "What is marked is on it; after the last on all linked lanes", A.next_lane, AT, rank=1, apart=True),
+    Act("lane.add", S, "Add a lane…", "Ctrl+Alt+N", "Another voice or music, from the cursor on", A.add_lane, AT, rank=1),
+    Act("lane.mute", S, "Mute the lane", "Ctrl+Alt+K", "It is not heard, nor written; again: it is", A.mute, AT, rank=1),
+    Act("lane.solo", S, "Hear the lane alone", "Ctrl+Alt+H", "Only lanes that are to be heard alone are; again: all are", A.solo, AT, rank=1),
+    Act("lane.level", S, "Level of the lane…", "", "In dB", A.level, AT, rank=1),
+    Act("lane.pan", S, "Place of the lane…", "", "Between left and right", A.pan, AT, rank=1),
+    Act("lane.name", S, "Name the lane…", "", "Every lane has a name of its own", A.name_lane, AT, rank=1),
+    Act("lane.link", S, "Link or unlink the lane", "", "Linked lanes gain and lose time together", A.link, AT, rank=1),
+    Act("lane.step", S, "Bring the lane into step", "", "From the cursor on: what is too much goes, what is missing is waited for", A.into_step, AT, rank=1),
+    Act("lane.up", S, "Lane up", "", "Above its neighbour", A.lane_up, AT, rank=1),
+    Act("lane.down", S, "Lane down", "", "Below its neighbour", A.lane_down, AT, rank=1),
+    Act("lane.give_way", S, "Music gives way…", "", "A gain line that falls while words are heard", A.give_way, AT, rank=1),
+    Act("lane.remove", S, "Remove the lane", "", "Its recordings stay in the book", A.remove_lane, AT, rank=1),
     *_jumps(),
     *(
         Act(f"snap.{kind.value}", G, f"Snap to {kind.value}s", "", "While an edge is dragged in the loupe; Alt holds it off", partial(A.snap, kind=kind), AT,

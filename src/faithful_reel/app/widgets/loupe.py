@@ -24,16 +24,20 @@ from PyQt6.QtGui import (
 )
 from PyQt6.QtWidgets import QWidget
 
-from faithful_reel.app.theme import DAY, Theme, control_font, reading_font, scale_of_letters
+from faithful_reel.app.theme import DAY, Theme, control_font, over_sound, reading_font, scale_of_letters
 from faithful_reel.app.widgets.galley import Columns, draw_sound
 from faithful_reel.app.widgets.told import tell_reader
 from faithful_reel.app.widgets.turns import own_turn
+from faithful_reel.core.reel.look import LaneLook
 from faithful_reel.core.units import Signal, clock
 
 WORDS_H, RULER_H = 20.0, 16.0
 NEAREST, FARTHEST_S = 60, 90.0
 SAMPLES_BELOW = 64.0
 SPECTRUM_LONGEST_S = 30.0
+LEAST_LANE, GAP, NAME_ROOM, CURVE_ROOM = 48.0, 3.0, 40.0, 6.0
+"""Pixels: a lane that is still seen, what lies between two, what a name and a curve need."""
+HIGHEST_DB, LOWEST_DB = 12.0, -30.0
 LEAST_DRAG, GRIP_PX, SNAP_PX = 4, 5, 8
 """Pixels: a shorter way is a click; so near is on an edge; so near an edge snaps."""
 
@@ -58,17 +62,30 @@ class LoupeWords(Protocol):
 
 
 @dataclass(frozen=True, slots=True, eq=False)
-class LoupeContent:
-    """What a loupe shows: the sound's columns, its samples, its spectrogram; `tone_level` is the amplitude of its room tone."""
+class LoupeLane:
+    """One lane: its columns, its samples, and what is drawn on them between two positions."""
 
-    columns: Columns | None = None
-    render: Callable[[int, int], Signal] | None = None
+    name: str
+    columns: Columns
+    render: Callable[[int, int], Signal]
+    look: Callable[[int, int], LaneLook]
+    silent: str = ""
+    """Why it is not heard: muted, or others are heard alone; empty where it is."""
+    told: str = ""
+    """What else there is to say of it: its level, that it is not linked, how far it is out of step."""
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class LoupeContent:
+    """What a loupe shows: lanes, a spectrogram of them; `tone_level` is the amplitude of the first one's room tone."""
+
+    lanes: tuple[LoupeLane, ...] = ()
     spectrum: Callable[[Signal, int], NDArray[np.float32]] | None = None
     length: int = 0
     rate: int = 44_100
     words: LoupeWords | None = None
-    joins: tuple[int, ...] = ()
     tone_level: float | None = None
+    markers: tuple[tuple[int, str], ...] = ()
 
 
 class Loupe(QWidget):
@@ -82,6 +99,7 @@ class Loupe(QWidget):
     span_wanted = pyqtSignal(int, int)
     none_wanted = pyqtSignal()
     let_go = pyqtSignal()
+    lane_wanted = pyqtSignal(int)
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -96,40 +114,60 @@ class Loupe(QWidget):
             "Click or arrows: move here. Drag or Shift+arrows: mark; drag an edge to move it, with Alt without snapping."
         )
         self._theme = DAY
-        self._columns: Columns | None = None
-        self._render: Callable[[int, int], Signal] | None = None
-        self._spectrum_of: Callable[[Signal, int], NDArray[np.float32]] | None = None
-        self._length, self._rate = 0, 44_100
-        self._words: LoupeWords | None = None
-        self._joins: tuple[int, ...] = ()
-        self._tone_level: float | None = None
+        self._content = LoupeContent()
+        self.lane = -1  # the lane at hand; -1 for all of them
         self._centre, self._span = 0.0, 4.0 * 44_100
         self._playhead = -1
         self.spectrum = False
-        self._image_key: tuple[float, float, int, int] | None = None
-        self._image: QImage | None = None
+        self._images: dict[int, tuple[object, QImage]] = {}  # the spectrogram of each lane, and what it is of
         self._picture: QPixmap | None = None  # all but the playhead, at the size that it was drawn for
         self._paint_timer = own_turn(self, self.update)
         self._pressed = -1  # the end of what is dragged that stays
         self._dragging = False
         self.snap: Callable[..., int] = _unsnapped
         self.spans: list[tuple[int, int]] = []
+        self._names_w: dict[int, float] = {}
         self.setMouseTracking(True)
 
     def set_theme(self, theme: Theme) -> None:
         """Draw in another theme."""
         self._theme = theme
-        self._image_key = None
+        self._images.clear()
         self._redraw()
 
     def set_content(self, content: LoupeContent) -> None:
         """Show a chapter's sound."""
-        self._columns, self._render, self._spectrum_of = content.columns, content.render, content.spectrum
-        self._length, self._rate, self._words = content.length, content.rate, content.words
-        self._joins, self._tone_level = content.joins, content.tone_level
+        self._content = content
+        self.lane = min(self.lane, len(content.lanes) - 1)
         self._centre = min(self._centre, float(content.length))
-        self._image_key = None
+        self._images.clear()
         self._redraw()
+
+    @property
+    def _length(self) -> int:
+        return self._content.length
+
+    @property
+    def _rate(self) -> int:
+        return self._content.rate
+
+    @property
+    def _words(self) -> LoupeWords | None:
+        return self._content.words
+
+    @property
+    def shown(self) -> list[int]:
+        """The lanes that there is room for: all of them, else that at hand."""
+        count = len(self._content.lanes)
+        room = self.height() - self._words_h - self._ruler_h
+        return list(range(count)) if count and room >= count * LEAST_LANE * scale_of_letters() else [max(0, self.lane)][:count]
+
+    def set_lane(self, lane: int) -> None:
+        """Show which lane is at hand; -1 for all of them."""
+        if lane != self.lane:
+            self.lane = lane
+            self._redraw()
+            self._read_out()
 
     @property
     def stretch(self) -> tuple[int, int]:
@@ -166,7 +204,7 @@ class Loupe(QWidget):
     def set_spectrum(self, *, shown: bool) -> None:
         """Spectrogram instead of waveform."""
         self.spectrum = shown
-        self._image_key = None
+        self._images.clear()
         self._redraw()
 
     def zoom(self, factor: float) -> None:
@@ -211,6 +249,10 @@ class Loupe(QWidget):
         if event is None or not self._length or event.button() is not Qt.MouseButton.LeftButton:
             return
         self.setFocus()
+        named = self._name_under(event)
+        if named >= 0:
+            self.lane_wanted.emit(-1 if named == self.lane else named)
+            return
         at, edge = self._position(event), self._edge_near(event)
         self._dragging = edge is not None
         if edge is not None:
@@ -247,6 +289,16 @@ class Loupe(QWidget):
         free = event.modifiers() & Qt.KeyboardModifier.AltModifier
         to = at if free else self.snap(at, reach=round(SNAP_PX * self.samples_per_pixel))
         self.span_wanted.emit(min(to, self._pressed), max(to, self._pressed))
+
+    def _name_under(self, event: QMouseEvent) -> int:
+        """The lane whose name the mouse is on; -1 for none."""
+        shown, point = self.shown, event.position()
+        each = (self.height() - self._words_h - self._ruler_h - GAP * (len(shown) - 1)) / max(1, len(shown))
+        for row, index in enumerate(shown if len(self._content.lanes) > 1 else ()):
+            y = self._words_h + row * (each + GAP)
+            if y <= point.y() < y + 15 * scale_of_letters() and point.x() < self._names_w.get(index, 0.0):
+                return index
+        return -1
 
     def _edge_near(self, event: QMouseEvent) -> int | None:
         """The edge of what is marked that the mouse is on."""
@@ -322,6 +374,9 @@ class Loupe(QWidget):
             told.append(f"cursor at {clock(self._playhead / rate)}")
             word = self._word_at(self._playhead)
             told += [f"word {word.text}"] if word else []
+        lanes = self._content.lanes
+        if len(lanes) > 1:
+            told.append(f"lane {lanes[self.lane].name}" if self.lane >= 0 else f"all {len(lanes)} lanes")
         if self.stretch[0] >= 0:
             told.append(f"marked {clock(self.stretch[0] / rate)} to {clock(self.stretch[1] / rate)}")
         tell_reader(self, ", ".join(told))
@@ -365,33 +420,103 @@ class Loupe(QWidget):
             painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "Loupe: no sound here yet")
             return
         top, height = self._words_h, self.height() - self._words_h - self._ruler_h
+        shown = self.shown
+        each = (height - GAP * (len(shown) - 1)) / max(1, len(shown))
+        for row, index in enumerate(shown):
+            self._paint_lane(painter, index, top + row * (each + GAP), each)
+        if shown[:1] == [0]:
+            self._paint_tone(painter, top, each)
+        self._paint_words(painter, top, height)
+        self._paint_markers(painter, top, height)
+        self._paint_ruler(painter, top + height)
+
+    def _paint_lane(self, painter: QPainter, index: int, top: float, height: float) -> None:
+        """One lane's sound, with what lies on it."""
+        lane = self._content.lanes[index]
         painter.fillRect(QRectF(0, top, self.width(), height), self._theme.color("strip"))
-        for start, stop in self.spans:
-            a, b = self._x(start), self._x(stop)
-            painter.fillRect(QRectF(a, top, b - a, height), self._theme.color("lit"))
+        marked = self.spans if self.lane in (-1, index) else []
+        self._paint_spans(painter, marked, top, height)
         if self.spectrum and self._span <= SPECTRUM_LONGEST_S * self._rate:
-            self._paint_spectrum(painter, top, height)
+            self._paint_spectrum(painter, index, top, height)
+            painter.setCompositionMode(over_sound(self._theme))
+            self._paint_spans(painter, marked, top, height)
+            painter.setCompositionMode(QPainter.CompositionMode.CompositionMode_SourceOver)
         elif self.samples_per_pixel < SAMPLES_BELOW:
-            self._paint_samples(painter, top, height)
-        elif self._columns is not None:
+            self._paint_samples(painter, lane, top, height)
+        else:
             scale = self.devicePixelRatioF()
             edges = np.linspace(self._from(), self._from() + self._span, round(self.width() * scale) + 1)
             inside = np.clip(edges, 0, self._length)
-            draw_sound(painter, self._columns(inside), 0, top, height, self._theme, scale)
-        self._paint_tone(painter, top, height)
-        self._paint_words(painter, top, height)
-        self._paint_ruler(painter, top + height)
+            draw_sound(painter, lane.columns(inside), 0, top, height, self._theme, scale, "quiet" if lane.silent else "")
+        self._paint_look(painter, lane.look(int(self._from()), int(self._from() + self._span) + 1), top, height)
+        if len(self._content.lanes) > 1:
+            self._paint_name(painter, index, top)
 
-    def _paint_samples(self, painter: QPainter, top: float, height: float) -> None:
-        if self._render is None:
-            return
+    def _paint_spans(self, painter: QPainter, spans: Sequence[tuple[int, int]], top: float, height: float) -> None:
+        for start, stop in spans:
+            a, b = self._x(start), self._x(stop)
+            painter.fillRect(QRectF(a, top, b - a, height), self._theme.color("lit"))
+
+    def _paint_name(self, painter: QPainter, index: int, top: float) -> None:
+        lane = self._content.lanes[index]
+        told = ", ".join(filter(None, (lane.name, lane.silent, lane.told)))
+        painter.setFont(control_font(11))
+        width, height = painter.fontMetrics().horizontalAdvance(told) + 10, 15 * scale_of_letters()
+        self._names_w[index] = width
+        painter.fillRect(QRectF(0, top, width, height), self._theme.color("chosen" if self.lane in (-1, index) else "page"))
+        painter.setPen(self._theme.color("ink"))
+        painter.drawText(QRectF(5, top, width, height), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, told)
+
+    def _paint_look(self, painter: QPainter, look: LaneLook, top: float, height: float) -> None:
+        """Pieces with their names, joins, fades and crossfades as they will be, the gain line with its points."""
+        ink, quiet, foot = self._theme.color("ink"), self._theme.color("quiet"), top + height
+        painter.setFont(control_font(10.5))
+        for piece in look.pieces:
+            a, b = self._x(piece.start), self._x(piece.stop)
+            if piece.kind == "room_tone":
+                hatch = QPen(quiet, 1)
+                hatch.setDashPattern([1, 4])
+                painter.setPen(hatch)
+                painter.drawLine(QPointF(max(0.0, a), foot - 3), QPointF(min(float(self.width()), b), foot - 3))
+            if piece.name and b - max(0.0, a) > NAME_ROOM:
+                painter.setPen(quiet)
+                room = QRectF(max(0.0, a) + 4, foot - 16 * scale_of_letters(), b - max(0.0, a) - 8, 15 * scale_of_letters())
+                shown = painter.fontMetrics().elidedText(piece.name, Qt.TextElideMode.ElideRight, int(room.width()))
+                painter.drawText(room, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignBottom, shown)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setPen(QPen(ink, 1))
+        for curve in look.curves:
+            a, b = self._x(curve.start), self._x(curve.stop)
+            if b - a >= CURVE_ROOM:
+                step = (b - a) / (len(curve.gains) - 1)
+                painter.drawPolyline(QPolygonF([QPointF(a + k * step, foot - g * height) for k, g in enumerate(curve.gains)]))
+        painter.setPen(QPen(self._theme.color("blue"), 1.2))
+        if look.line:
+            painter.drawPolyline(QPolygonF([QPointF(self._x(at), self._y_of(db, top, height)) for at, db in look.line]))
+            painter.setBrush(self._theme.color("page"))
+            for at, gain_db in look.points:
+                painter.drawEllipse(QPointF(self._x(at), self._y_of(gain_db, top, height)), 3, 3)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing, on=False)
+        painter.setPen(QPen(ink, 1.6))
+        for at, _ in look.joins:
+            x = self._x(at)
+            painter.drawLine(QPointF(x, top), QPointF(x, foot))
+            painter.drawLine(QPointF(x - 6, foot), QPointF(x, foot - 7))
+            painter.drawLine(QPointF(x, foot - 7), QPointF(x + 6, foot))
+
+    @staticmethod
+    def _y_of(gain_db: float, top: float, height: float) -> float:
+        """Where a gain stands on a lane: +12 dB at its top, −30 dB and less at its foot."""
+        return top + height * (HIGHEST_DB - max(LOWEST_DB, min(HIGHEST_DB, gain_db))) / (HIGHEST_DB - LOWEST_DB)
+
+    def _paint_samples(self, painter: QPainter, lane: LoupeLane, top: float, height: float) -> None:
         start, stop = max(0, int(self._from()) - 1), min(self._length, int(self._from() + self._span) + 2)
         if stop <= start:
             return
-        x = self._render(start, stop)
+        x = lane.render(start, stop)
         shaped = np.sign(x) * np.abs(x) ** 0.6
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setPen(QPen(self._theme.color("wave"), 1.2))
+        painter.setPen(QPen(self._theme.color("quiet" if lane.silent else "wave"), 1.2))
         points = [QPointF(self._x(start + i), top + height / 2 * (1 - float(v))) for i, v in enumerate(shaped)]
         painter.drawPolyline(QPolygonF(points))
         if self.samples_per_pixel < 0.2:
@@ -400,35 +525,51 @@ class Loupe(QWidget):
                 painter.drawEllipse(point, 1.8, 1.8)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing, on=False)
 
-    def _paint_spectrum(self, painter: QPainter, top: float, height: float) -> None:
-        if self._render is None or self._spectrum_of is None:
+    def _paint_spectrum(self, painter: QPainter, index: int, top: float, height: float) -> None:
+        spectrum = self._content.spectrum
+        if spectrum is None:
             return
         key = (self._from(), self._span, self.width(), int(height))
-        if key != self._image_key:
+        known = self._images.get(index)
+        if known is None or known[0] != key:
             start, stop = int(self._from()), int(self._from() + self._span)
-            inside = self._render(max(0, start), min(self._length, max(stop, 1)))
+            inside = self._content.lanes[index].render(max(0, start), min(self._length, max(stop, 1)))
             x = np.zeros(stop - start, np.float32)
             at = max(0, -start)
             x[at : at + len(inside)] = inside[: len(x) - at]
-            shade = self._spectrum_of(x, self.width())
+            shade = spectrum(x, self.width())
             ink, paper = self._theme.color("ink"), self._theme.color("strip")
             ramp = np.array([[_mixed(paper, ink, i / 255)] for i in range(256)], np.uint32)[:, 0]
             pixels = np.ascontiguousarray(ramp[(np.clip(shade, 0, 1) * 255).astype(np.uint8)])
-            self._image = QImage(
+            image = QImage(
                 pixels.tobytes(), pixels.shape[1], pixels.shape[0], pixels.shape[1] * 4, QImage.Format.Format_RGB32
             ).copy()
-            self._image_key = key
-        if self._image is not None:
-            painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
-            painter.drawImage(QRectF(0, top, self.width(), height), self._image)
+            known = self._images[index] = key, image
+        painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+        painter.drawImage(QRectF(0, top, self.width(), height), known[1])
+
+    def _paint_markers(self, painter: QPainter, top: float, height: float) -> None:
+        """Small flags at the top, with their names."""
+        painter.setFont(control_font(10.5))
+        for at, name in self._content.markers:
+            x = self._x(at)
+            if -NAME_ROOM <= x <= self.width():
+                painter.setPen(QPen(self._theme.color("ink"), 1))
+                painter.drawLine(QPointF(x, top - 6), QPointF(x, top + height))
+                flag = QPolygonF([QPointF(x, top - 6), QPointF(x + 8, top - 3), QPointF(x, top)])
+                painter.setBrush(self._theme.color("ink"))
+                painter.drawPolygon(flag)
+                painter.setBrush(Qt.BrushStyle.NoBrush)
+                painter.drawText(QPointF(x + 4, top + 12 * scale_of_letters()), name)
 
     def _paint_tone(self, painter: QPainter, top: float, height: float) -> None:
-        if self._tone_level is None or self.spectrum:
+        level = self._content.tone_level
+        if level is None or self.spectrum:
             return
         pen = QPen(self._theme.color("quiet"), 1)
         pen.setDashPattern([2, 5])
         painter.setPen(pen)
-        reach = height / 2 * self._tone_level**0.6
+        reach = height / 2 * level**0.6
         for y in (top + height / 2 - reach, top + height / 2 + reach):
             painter.drawLine(QPointF(0, y), QPointF(self.width(), y))
 
@@ -455,13 +596,6 @@ class Loupe(QWidget):
                     Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter,
                     word.text,
                 )
-        painter.setPen(QPen(self._theme.color("ink"), 1.6))
-        for at in self._joins:
-            if start <= at <= stop:
-                x = self._x(at)
-                painter.drawLine(QPointF(x, top), QPointF(x, top + height))
-                painter.drawLine(QPointF(x - 6, top + height), QPointF(x, top + height - 7))
-                painter.drawLine(QPointF(x, top + height - 7), QPointF(x + 6, top + height))
 
     def _paint_ruler(self, painter: QPainter, y: float) -> None:
         seconds = self._span / self._rate

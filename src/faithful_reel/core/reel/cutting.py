@@ -1,4 +1,7 @@
-"""Commands that take sound out, put sound in, and split."""
+"""Commands that take sound out, put sound in, and split.
+
+`apply` raises `EditRefused` where an order does not fit, and changes nothing then.
+"""
 
 from __future__ import annotations
 

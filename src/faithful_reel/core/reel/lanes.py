@@ -1,4 +1,7 @@
-"""Commands on lanes as a whole, and on markers."""
+"""Commands on lanes as a whole, and on markers.
+
+`apply` raises `EditRefused` where an order does not fit, and changes nothing then.
+"""
 
 from __future__ import annotations
 

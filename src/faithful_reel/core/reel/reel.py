@@ -363,8 +363,8 @@ def _rested(reel: Reel) -> Reel:
 
 
 def recordings_of(reel: Reel) -> list[str]:
-    """The recordings that are heard in the first lane, each once."""
-    return list(dict.fromkeys(s.recording for s in reel.lanes[0].segments if s.recording)) if reel.lanes else []
+    """The recordings that are heard in a reel, each once."""
+    return list(dict.fromkeys(s.recording for lane in reel.lanes for s in lane.segments if s.recording))
 
 
 def places_of(reel: Reel, recording: str, span: Span) -> list[Span]:

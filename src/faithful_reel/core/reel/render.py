@@ -116,7 +116,7 @@ class Renderer:
     def __init__(self, reel: Reel, source: Source) -> None:
         self.reel = reel
         self.source = source
-        self._rows = [_Row(lane) for lane in heard_lanes(reel)]
+        self._rows = [Row(lane) for lane in heard_lanes(reel)]
         self._tones: dict[tuple[str, int, int], Signal] = {}
 
     def __len__(self) -> int:
@@ -145,7 +145,7 @@ class Renderer:
             x = x * np.array([[min(1.0, 1 - lane.pan)], [min(1.0, 1 + lane.pan)]], np.float32)
         return x
 
-    def _lane(self, row: _Row, start: int, stop: int) -> Signal:
+    def _lane(self, row: Row, start: int, stop: int) -> Signal:
         out: Signal = np.zeros(stop - start, np.float32)
         lane, starts, reach = row.lane, row.starts, row.longest // 2
         for index in range(max(0, bisect_right(starts, start - reach) - 1), len(lane.segments)):
@@ -212,7 +212,7 @@ def heard_lanes(reel: Reel) -> list[Lane]:
     return alone or [lane for lane in reel.lanes if not lane.muted]
 
 
-class _Row:
+class Row:
     """A lane with where its segments start and how they take over from one another.
 
     Where a piece was split the sound runs on: a crossfade beside it may reach over the split, as if there were none.

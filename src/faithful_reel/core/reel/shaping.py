@@ -1,4 +1,7 @@
-"""Commands that shape sound where it is: gain, gain lines, fades, joins, names of pieces."""
+"""Commands that shape sound where it is: gain, gain lines, fades, joins, names of pieces.
+
+`apply` raises `EditRefused` where an order does not fit, and changes nothing then.
+"""
 
 from __future__ import annotations
 

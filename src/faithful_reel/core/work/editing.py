@@ -10,11 +10,11 @@ from enum import Enum
 import numpy as np
 from numpy.typing import NDArray
 
-from faithful_reel.core.book.model import Book, ChapterState
+from faithful_reel.core.book.model import Book, ChapterState, Recording
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, InsertPause, ReelCommand, ToneSource
 from faithful_reel.core.reel.cutting import Content, copied
-from faithful_reel.core.reel.reel import Piece, Reel
+from faithful_reel.core.reel.reel import Lane, Piece, Points, Reel, Rest
 from faithful_reel.core.reel.timing import LINKED
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.units import Signal, Span
@@ -26,6 +26,8 @@ PAUSE_S = 0.25
 BEFORE_ONSET_S = 0.01
 """Left in front of an onset, so that the consonant is whole (common practice)."""
 VALLEY_S, VALLEY_WINDOW_S = 0.03, 0.004
+FALL_S, RISE_S, STAYS_S = 0.6, 1.2, 2.0
+"""How long music takes to fall and to rise, and how long a pause is in which it does not."""
 ONSET_WINDOW_S, ONSET_DB, QUIET_S = 0.005, 12.0, 0.05
 
 
@@ -89,7 +91,10 @@ def stops_of(chapter: ChapterState, text: Chapter, tokens: Tokens, rate: int) ->
 
 
 def quietest(render: Callable[[int, int], Signal], position: int, length: int, rate: int) -> int:
-    """The middle of the quietest 4 ms within 30 ms of a position: the valley to cut in (common practice)."""
+    """The middle of the quietest 4 ms within 30 ms of a position: the valley to cut in (common practice).
+
+    `render` gives samples between two reel positions, (n,) or (channels, n).
+    """
     reach, window = round(VALLEY_S * rate), max(2, round(VALLEY_WINDOW_S * rate))
     first, last = max(0, position - reach), min(length, position + reach)
     if last - first <= window:
@@ -136,6 +141,16 @@ def words_between(tokens: Tokens, span: Span) -> tuple[int, int]:
     inside = np.minimum(stops, span.stop) - np.maximum(starts, span.start)
     found = tokens.words[(starts >= 0) & (tokens.words >= 0) & (2 * inside > stops - starts)]
     return (int(found.min()), int(found.max())) if len(found) else (-1, -1)
+
+
+def lane_told(lane: Lane, rate: int) -> str:
+    """What is to be said of a lane beside its name: its level and place, that it is not linked, how far it is out of step."""
+    side = "left" if lane.pan < 0 else "right"
+    told = [f"{lane.gain_db:+.1f} dB"] if lane.gain_db else []
+    told += [f"{abs(lane.pan):.0%} {side}"] if lane.pan else []
+    told += [] if lane.linked else ["not linked"]
+    told += [f"{abs(lane.slip) / rate:.3f} s {'late' if lane.slip > 0 else 'early'}"] if lane.slip else []
+    return ", ".join(told)
 
 
 # --- commands ---------------------------------------------------------------------------------------------------------
@@ -197,6 +212,35 @@ def _apart(spans: Sequence[Span]) -> list[Span]:
         else:
             found.append(span)
     return found
+
+
+def lane_of(recording: Recording, name: str, at: int, *, music: bool) -> Lane:
+    """A recording as a lane that begins at a place of the chapter."""
+    wait = (Rest(at),) if at > 0 else ()
+    return Lane(name, (*wait, Piece(recording.hash, 0, recording.length)), music=music, tone=None if music else recording.tone)
+
+
+def gives_way(tokens: Tokens, length: int, rate: int, *, by_db: float) -> Points:
+    """The gain line of a music lane that falls while words are heard and rises after them, in reel time.
+
+    It is down when the first word begins and while pauses are shorter than two seconds (common practice: opening music falls as
+    the voice enters).
+    """
+    heard = tokens.heard()
+    stretches = _apart(
+        [Span(a, b + round(STAYS_S * rate)) for a, b in zip(heard.starts.tolist(), heard.stops.tolist(), strict=True)]
+    )
+    fall, rise, stays = (round(s * rate) for s in (FALL_S, RISE_S, STAYS_S))
+    points: dict[int, float] = {}
+    for span in stretches:
+        stop = span.stop - stays
+        points |= {
+            max(0, span.start - fall): 0.0 if span.start > fall else -by_db,
+            span.start: -by_db,
+            stop: -by_db,
+            stop + rise: 0.0,
+        }
+    return tuple(sorted((at, gain_db) for at, gain_db in points.items() if at < length))
 
 
 @dataclass(frozen=True, slots=True)

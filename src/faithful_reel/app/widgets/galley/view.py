@@ -10,7 +10,7 @@ from PyQt6.QtCore import QPointF, QRectF, Qt, QTimer
 from PyQt6.QtGui import QFont, QFontMetricsF, QPainter, QPaintEvent, QPen, QResizeEvent
 from PyQt6.QtWidgets import QAbstractScrollArea, QWidget
 
-from faithful_reel.app.theme import Theme, control_font, reading_font, scale_of_letters
+from faithful_reel.app.theme import Theme, control_font, over_sound, reading_font, scale_of_letters
 from faithful_reel.app.widgets.galley.content import GalleyContent
 from faithful_reel.app.widgets.galley.lines import Lines
 from faithful_reel.app.widgets.galley.setting import Face, Line, Measures, Setting, Widths
@@ -367,6 +367,7 @@ class Page(QAbstractScrollArea):
                 whole = whole and fresh
                 if picture is not None:
                     painter.drawPixmap(QPointF(0, y), picture)
+                self._paint_spans(painter, self.setting.lines[number], y)
                 self._paint_over(painter, number, y)
             if not whole:
                 self.refresh()
@@ -408,7 +409,6 @@ class Page(QAbstractScrollArea):
                     painter.fillRect(QRectF(a - 3, y, b - a + 6, m.text_h + m.sound_h), theme.color("chosen"))
         self._paint_time(painter, line, y)
         self._paint_place(painter, line, y)
-        self._paint_spans(painter, line, y)
         first, last = self._selection
         for index, a, b in self._touched(line, first, last):
             word = int(self.content.cells.words[index])
@@ -422,14 +422,16 @@ class Page(QAbstractScrollArea):
                 painter.drawLine(QPointF(a, y + m.text_h - 2), QPointF(b, y + m.text_h - 2))
 
     def _paint_spans(self, painter: QPainter, line: Line, y: float) -> None:
-        """What is marked of a line's sound."""
+        """What is marked of a line's sound, over its strip, whose wave stays as it is."""
         if not self._spans or not line.ts:
             return
         m, begins, ends = self.setting.measures, line.at + line.ts[0], line.at + line.ts[-1]
+        painter.setCompositionMode(over_sound(self.theme))
         for start, stop in self._spans:
             if start < ends and stop > begins:
                 a, b = line.x_of(max(start, begins)), line.x_of(min(stop, ends))
-                painter.fillRect(QRectF(a, y + m.text_h - 2, max(1.5, b - a), m.sound_h + 4), self.theme.color("lit"))
+                painter.fillRect(QRectF(a, y + m.text_h, max(1.5, b - a), m.sound_h), self.theme.color("lit"))
+        painter.setCompositionMode(QPainter.CompositionMode.CompositionMode_SourceOver)
 
     def _touched(self, line: Line, first: int, last: int) -> list[tuple[int, float, float]]:
         """The cells of a line, where the selection, the light or the cursor is on it; most lines have none of them."""

@@ -1,0 +1,206 @@
+"""Gain, fades, joins, names, markers.  No Qt."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from faithful_reel.app.editing.presenter import Editing
+from faithful_reel.core.book.commands import EditReel
+from faithful_reel.core.reel.commands import (
+    ChangeGain,
+    DrawLine,
+    MoveJoin,
+    NamePiece,
+    PutMarker,
+    ReelCommand,
+    RemoveMarkers,
+    SetFade,
+    SetJoin,
+    SetJoins,
+    SplitAt,
+)
+from faithful_reel.core.reel.gains import line_at
+from faithful_reel.core.reel.look import lane_look
+from faithful_reel.core.reel.reel import SOFT, Fade, Join, Marker
+from faithful_reel.core.units import samples
+
+SOFTENED = Join(2205, "equal_power")
+"""A join that is softened: 50 ms, where the pieces have as much."""
+POINT_REACH_S = 0.25
+"""A new point of a gain line bends it so far on either side, where no other is nearer."""
+
+
+class Shaping:
+    """What is done with the sound where it is."""
+
+    def __init__(self, editing: Editing) -> None:
+        self.editing, self.bench, self.transport = editing, editing.bench, editing.transport
+
+    def louder(self, by_db: float) -> bool:
+        """Make what is marked louder, or softer."""
+        work = self.editing.work()
+        if work is None:
+            return False
+        chapter, reel, spans = work
+        edits = [ChangeGain(s.start, s.stop, by_db, k) for s in spans for k in self.editing.lanes(reel)]
+        return self.editing.do(chapter, lambda: edits, f"{by_db:+g} dB", self.editing.said(spans))
+
+    def piece_at(self, position: int) -> tuple[int, int] | None:
+        """(lane, index) of the piece at a position on the lane at hand; None where there is none."""
+        found = self.editing.found()
+        lane = max(0, self.editing.lane)
+        if found is None or position >= len(found[1].lanes[lane]):
+            return None
+        return lane, found[1].lanes[lane].index_at(position)
+
+    def fade(self, seconds: float, *, at_start: bool, bend: float = 0.0) -> bool:
+        """Fade the piece at the cursor in or out over so many seconds; over what is marked where something is."""
+        work = self.editing.work(need=False)
+        if work is None:
+            return False
+        chapter, reel, spans = work
+        length = len(spans[-1]) if spans else samples(seconds, self.bench.book.rate)
+        at = (spans[-1].start if at_start else spans[-1].stop - 1) if spans else self.transport.spot
+        piece = self.piece_at(at)
+        if piece is None:
+            self.bench.tell("There is no piece at the cursor.")
+            return False
+        lane, index = piece
+        edits: list[ReelCommand] = []
+        if spans:  # the fade is of what is marked: a piece of its own begins or ends there
+            edge = spans[-1].start if at_start else spans[-1].stop
+            if 0 < edge < len(reel.lanes[lane]) and edge not in reel.lanes[lane].starts():
+                edits.append(SplitAt(edge, lane))
+                index += at_start
+        edits.append(SetFade(index, Fade(length, bend), at_start, lane))
+        return self.editing.do(chapter, lambda: edits, "Fade in" if at_start else "Fade out", self.editing.said(spans))
+
+    def join_near(self) -> tuple[int, int] | None:
+        """(lane, index) of the join nearest to the cursor on the lane at hand; None where there is none."""
+        found = self.editing.found()
+        lane = max(0, self.editing.lane)
+        starts = found[1].lanes[lane].starts()[1:-1] if found else []
+        if not starts:
+            return None
+        return lane, 1 + min(range(len(starts)), key=lambda k: abs(starts[k] - self.transport.spot))
+
+    def set_join(self, length_s: float, shape: str, bend: float = 0.0) -> bool:
+        """Set the crossfade of the join nearest to the cursor."""
+        found, near = self.editing.found(), self.join_near()
+        if found is None or near is None:
+            self.bench.tell("There is no join in this chapter yet.")
+            return False
+        lane, index = near
+        join = Join(samples(length_s, self.bench.book.rate), "equal_gain" if shape == "equal_gain" else "equal_power", bend)
+        return self.editing.do(found[0], lambda: [SetJoin(index, join, lane)], "Set a crossfade")
+
+    def move_join(self, by_s: float) -> bool:
+        """Move the join nearest to the cursor; one side gives what the other takes."""
+        found, near = self.editing.found(), self.join_near()
+        if found is None or near is None:
+            self.bench.tell("There is no join in this chapter yet.")
+            return False
+        lane, index = near
+        by = samples(by_s, self.bench.book.rate)
+        return self.editing.do(found[0], lambda: [MoveJoin(index, by, lane)], "Move a join")
+
+    def joins(self, *, soften: bool) -> bool:
+        """Soften all joins in what is marked, or set them back."""
+        work = self.editing.work()
+        if work is None:
+            return False
+        chapter, _, spans = work
+        join = SOFTENED if soften else SOFT
+        edits = [SetJoins(s.start, s.stop, join, self.editing.lane) for s in spans]
+        label = "Soften all joins" if soften else "Set all joins back"
+        return self.editing.do(chapter, lambda: edits, label, self.editing.said(spans))
+
+    def name_piece(self, name: str) -> bool:
+        """Name the piece at the cursor."""
+        found, piece = self.editing.found(), self.piece_at(self.transport.spot)
+        if found is None or piece is None:
+            self.bench.tell("There is no piece at the cursor.")
+            return False
+        lane, index = piece
+        segment = found[1].lanes[lane].segments[index]
+        return self.editing.do(found[0], lambda: [NamePiece(index, name, segment.color, segment.note, lane)], "Name a piece")
+
+    def points(self, lane: int) -> tuple[tuple[int, float], ...]:
+        """The points of a lane's gain line, in reel time."""
+        found = self.editing.found()
+        return lane_look(found[1].lanes[lane], 0, len(found[1])).points if found else ()
+
+    def put_point(self, by_db: float = 0.0) -> bool:
+        """Put a point on the gain line at the cursor, `by_db` from where the line is; the point that is there is moved."""
+        found = self.editing.found()
+        piece = self.piece_at(self.transport.spot)
+        if found is None or piece is None:
+            self.bench.tell("There is no sound at the cursor.")
+            return False
+        chapter, reel = found
+        lane, index = piece
+        at, row = self.transport.spot, reel.lanes[lane]
+        known = dict(self.points(lane))
+        before = max((p for p in known if p < at), default=-1)
+        after = min((p for p in known if p > at), default=len(row))
+        near = samples(POINT_REACH_S, self.bench.book.rate)
+        start, stop = max(before, at - near, 0), min(after, at + near, len(row))
+        segment, begins = row.segments[index], row.starts()[index]
+        level = line_at(segment.line, at - begins + segment.origin) + by_db
+        label = "Move a gain point" if at in known else "Add a gain point"
+        return self.editing.do(chapter, lambda: [DrawLine(start, max(stop, at + 1), ((at, level),), lane)], label)
+
+    def drop_point(self) -> bool:
+        """Take the point of the gain line that is nearest to the cursor away."""
+        found, lane = self.editing.found(), max(0, self.editing.lane)
+        points = [p for p, _ in self.points(lane)]
+        if found is None or not points:
+            self.bench.tell("This lane has no point on its gain line.")
+            return False
+        chapter, reel = found
+        at = min(points, key=lambda p: abs(p - self.transport.spot))
+        row = reel.lanes[lane]
+        before = max((p for p in points if p < at), default=0)
+        after = min((p for p in points if p > at), default=len(row))
+        return self.editing.do(chapter, lambda: [DrawLine(before, max(after, before + 1), (), lane)], "Remove a gain point")
+
+    def flatten(self) -> bool:
+        """Take the gain line of what is marked away."""
+        work = self.editing.work()
+        if work is None:
+            return False
+        chapter, reel, spans = work
+        edits = [
+            DrawLine(s.start, min(s.stop, len(reel.lanes[k])), ((s.start, 0.0), (min(s.stop, len(reel.lanes[k])) - 1, 0.0)), k)
+            for s in spans for k in self.editing.lanes(reel) if s.start < len(reel.lanes[k])
+        ]  # fmt: skip
+        return self.editing.do(chapter, lambda: edits, "Flatten the gain line", self.editing.said(spans))
+
+    def mark(self, name: str = "") -> bool:
+        """Drop a marker: where sound is being heard, else at the cursor."""
+        found = self.editing.found()
+        if found is None:
+            self.bench.tell("This chapter has no recording yet. Pair one with it at Intake.")
+            return False
+        chapter, reel = found
+        at = self.transport.player.position if self.transport.plays_chapter else self.transport.spot
+        taken = {m.id for m in reel.markers}
+        own = next(f"m{k}" for k in range(1, len(taken) + 2) if f"m{k}" not in taken)
+        return self.bench.do(EditReel(chapter.id, PutMarker(Marker(own, min(at, len(reel)), name or f"Marker {own[1:]}"))))
+
+    def change_marker(self, marker: Marker) -> bool:
+        """Name, note, colour or move a marker."""
+        found = self.editing.found()
+        return found is not None and self.bench.do(EditReel(found[0].id, PutMarker(marker)))
+
+    def remove_markers(self, ids: Sequence[str]) -> bool:
+        """Take markers away."""
+        found = self.editing.found()
+        return found is not None and self.bench.do(EditReel(found[0].id, RemoveMarkers(tuple(ids))))
+
+    def has_join(self) -> bool:
+        """Whether there is a join to work on; told where there is none."""
+        if self.join_near() is None:
+            self.bench.tell("There is no join in this chapter yet.")
+            return False
+        return True
