@@ -34,7 +34,8 @@ def page() -> str:
             where = f"the {act.desk.words} desk" if act.desk else "everywhere"
             where += ", on the page" if act.on is not On.ANYTHING else ""
             key = f"`{act.key}`" if act.key else ""
-            parts.append(f"| {act.words} | {key} | {where} | {act.tip} | `{act.id}` |\n")
+            words = f"{act.within}: {act.words}" if act.within else act.words
+            parts.append(f"| {words} | {key} | {where} | {act.tip} | `{act.id}` |\n")
     parts.append("\n## Keys of the parts of the window\n\nThese stay as they are.\n\n")
     parts.append("| where | keys | what they do |\n|---|---|---|\n")
     parts += [f"| {fixed.where} | {fixed.key} | {fixed.what} |\n" for fixed in FIXED]

@@ -425,6 +425,7 @@ def test_the_list_of_books_opens_the_last_one_by_enter(qtbot, tmp_path):
         ("Left", "moves through the window"),
         ("Shift+Return", "moves through the window"),
         ("Ctrl+A", "belongs to the galley"),
+        ("Alt+B", "may open a menu"),
         ("Ctrl+K, Ctrl+B", "One key at a time"),
     ],
 )

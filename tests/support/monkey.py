@@ -18,6 +18,8 @@ from PyQt6.QtWidgets import QApplication, QDialog, QFileDialog, QInputDialog, QM
 
 from faithful_reel.app.acts import every_act
 from faithful_reel.app.desks import DeskName
+from faithful_reel.app.editing.cutting import Cutting
+from faithful_reel.app.editing.shaping import Shaping
 from faithful_reel.core.book.commands import EDITION, ReceiveTakes
 from faithful_reel.core.book.keeping import verified
 from faithful_reel.core.book.session import Session
@@ -87,20 +89,35 @@ class Monkey:
         count = len(window.bench.text(chapter).words)
         first = self.rng.randrange(count)
         last = min(count - 1, first + self.rng.randrange(4))
-        proof, rate = window.parts.proof, window.bench.book.rate
+        proof, editing, rate = window.parts.proof, window.parts.editing, window.bench.book.rate
+        cutting, shaping = Cutting(editing), Shaping(editing)
         reel = len(chapter.reel) if chapter.reel else 1
-        kind = self.rng.randrange(7)
+        kind = self.rng.randrange(12)
+        if kind < 11:
+            editing.select_words(first, last)
+            window.transport.spot = self.rng.randrange(reel)
         match kind:
             case 0 if reel > 30 * rate:
-                proof.cut_and_close(first, last)
+                cutting.take_out()
             case 1 | 2:
-                proof.cut_and_fill(first, last)
+                cutting.fill()
             case 3:
-                proof.set_gain(first, last, self.rng.choice((-3.0, -1.0, 1.0, 2.5)))
+                shaping.louder(self.rng.choice((-3.0, -1.0, 1.0, 2.5)))
             case 4:
-                proof.split(self.rng.randrange(reel + 5))
+                cutting.split()
             case 5:
-                proof.move_join(self.rng.randrange(reel), self.rng.choice((-0.02, 0.005)))
+                shaping.move_join(self.rng.choice((-0.02, 0.005)))
+            case 6:
+                cutting.copy()
+            case 7:
+                editing.clear()
+                cutting.paste(keep_time=self.rng.random() < 0.5)
+            case 8:
+                shaping.put_point(self.rng.choice((-6.0, 0.1)))
+            case 9:
+                shaping.fade(0.3, at_start=self.rng.random() < 0.5)
+            case 10:
+                cutting.pause(self.rng.choice((0.01, 0.5)))
             case _:
                 proof.note_finding(self.rng.choice(list(Kind)), first, last, self.rng.choice(WORDS))
 

@@ -60,6 +60,8 @@ class Act(Generic[D]):
     apart: bool = False
     rank: int = 0
     """Acts of a menu stand by their rank, and those of one rank as they come."""
+    within: str = ""
+    """The menu inside of its menu that it stands in; empty for the menu itself."""
 
     @property
     def name(self) -> str:
@@ -188,14 +190,18 @@ class Actions(QObject):
         return self._actions[act_id].toolTip()
 
 
+_Letter = tuple[Menu, str, str]
+"""A letter in a menu, or in one inside of it."""
+
+
 def mnemonics(acts: Sequence[Act[Any]]) -> dict[str, str]:
     """The words of acts with the letter marked that chooses each in its menu; no menu has a letter twice while there are any."""
-    held: dict[tuple[Menu, str], tuple[Act[Any], int]] = {}  # the act that has a letter of a menu, and where it stands in it
+    held: dict[_Letter, tuple[Act[Any], int]] = {}  # the act that has a letter of a menu, and where it stands in it
     places = {act.id: list(_preferred(act.words)) for act in acts}
 
-    def give(act: Act[Any], asked: set[tuple[Menu, str]]) -> bool:
+    def give(act: Act[Any], asked: set[_Letter]) -> bool:
         """Give an act the first letter that is free, or that whoever has it can give up for another one."""
-        wanted = [((act.menu, act.words[k].lower()), k) for k in places[act.id]]
+        wanted = [((act.menu, act.within, act.words[k].lower()), k) for k in places[act.id]]
         for letter, k in [w for w in wanted if w[0] not in held] + [w for w in wanted if w[0] in held]:
             if letter in asked:
                 continue

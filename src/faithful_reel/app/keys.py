@@ -68,6 +68,8 @@ def refused(text: str) -> str:
         return "A key to go with it is missing."
     if only.key() in _TAKEN and not held & ~(Qt.KeyboardModifier.ShiftModifier | Qt.KeyboardModifier.KeypadModifier):
         return f"{sequence.toString()} moves through the window and can not be given away."
+    if held == Qt.KeyboardModifier.AltModifier and Qt.Key.Key_A <= only.key() <= Qt.Key.Key_Z:
+        return f"{sequence.toString()} may open a menu: Alt and a letter do."
     if any(sequence == QKeySequence(key) for key in _OF_THE_PARTS):
         return f"{sequence.toString()} belongs to the galley, the tables and the fields."
     return ""

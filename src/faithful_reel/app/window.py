@@ -198,16 +198,17 @@ class Window(QMainWindow):
     def _build_menus(self) -> None:
         bar = self.menuBar()
         assert bar is not None
-        menus: dict[Menu, QMenu] = {}
+        menus: dict[tuple[Menu, str], QMenu] = {}
         for act in self.actions_.all():
-            if act.menu not in menus:
-                made = bar.addMenu(f"&{act.menu.value}")
-                assert made is not None
-                made.setToolTipsVisible(True)
-                menus[act.menu] = made
+            whole = menus.get((act.menu, ""))
+            if whole is None:
+                whole = menus[act.menu, ""] = _menu(bar.addMenu(f"&{act.menu.value}"))
+            inside = menus.get((act.menu, act.within))
+            if inside is None:
+                inside = menus[act.menu, act.within] = _menu(whole.addMenu(act.within))
             elif act.apart:
-                menus[act.menu].addSeparator()
-            menus[act.menu].addAction(self.actions_[act.id])
+                inside.addSeparator()
+            inside.addAction(self.actions_[act.id])
 
     def _keys_changed(self) -> None:
         for made in self.findChildren(ActButton):
@@ -417,6 +418,13 @@ class Window(QMainWindow):
         self.bench.close()
         if event is not None:
             event.accept()
+
+
+def _menu(made: QMenu | None) -> QMenu:
+    """A menu that tells what its acts do."""
+    assert made is not None
+    made.setToolTipsVisible(True)
+    return made
 
 
 def _contents_sizes() -> tuple[int, int]:

@@ -267,7 +267,7 @@ def test_positions_and_recordings():
     assert source_at(TWO, 3000) is None
     assert source_at(TWO, -1) is None
     assert source_at(TWO, 2999, 1) == ("m", 2999)
-    assert recordings_of(TWO) == ["a", "b"]
+    assert recordings_of(TWO) == ["a", "b", "m"]
     assert recordings_of(Reel(())) == []
     assert len(Reel(())) == 0
     assert source_at(Reel((Lane("x", ()),)), 0) is None

@@ -16,9 +16,9 @@ from faithful_reel.core.collate.findings import Evidence, Finding, Kind
 from faithful_reel.core.collate.proofing import Placed
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.pickups.ledger import Pickup, Take
-from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, MoveJoin, ReplaceByTake, SetGain, ToneSource
+from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, ReplaceByTake, SetGain, ToneSource
 from faithful_reel.core.reel.render import Renderer
-from faithful_reel.core.work.mending import before_onset, finding_span, join_moved, mending_edit, pickup_for, tone_level, tone_of
+from faithful_reel.core.work.mending import before_onset, finding_span, mending_edit, pickup_for, tone_level, tone_of
 from faithful_reel.core.work.splicing import piece_of, placed_joins, preview_splice, take_gaps
 from faithful_reel.core.work.timeline import Hearing, span_of, tokens_of, word_at
 
@@ -299,17 +299,6 @@ def test_a_finding_that_reaches_far_into_its_neighbour_is_cut_up_to_the_word_aft
     assert edit.stop > place(5) + LENGTH
     last = finding(Kind.ADDED, place(4), place(14))
     assert mending_edit(book, chapter, tokens, last) is None  # nothing comes behind it
-
-
-def test_the_nearest_join_is_moved():
-    _, chapter, _ = made()
-    assert join_moved(chapter, 1000, 5) is None
-    assert join_moved(replace(chapter, reel=None), 1000, 5) is None
-    cut = replace(chapter, reel=CutAndClose(60_000, 70_000).apply(CutAndClose(20_000, 30_000).apply(chapter.reel)))
-    assert join_moved(cut, 0, 7) == MoveJoin(1, 7)
-    assert join_moved(cut, 39_000, -7) == MoveJoin(1, -7)
-    assert join_moved(cut, 41_000, 7) == MoveJoin(2, 7)
-    assert join_moved(cut, 10**7, 7) == MoveJoin(2, 7)
 
 
 def test_words_of_several_takes_and_of_takes_elsewhere():

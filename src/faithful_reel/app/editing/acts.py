@@ -420,7 +420,7 @@ KEYS = {
     Stop.ONSET: ("Z", "V"),
     Stop.JOIN: ("Alt+PgUp", "Alt+PgDown"),
     Stop.MARKER: ("Alt+Home", "Alt+End"),
-    Stop.FINDING: ("Alt+B", "Alt+N"),
+    Stop.FINDING: ("Ctrl+Alt+PgUp", "Ctrl+Alt+PgDown"),
 }
 """One pair for each kind of place: the one before, the next.  With Shift the span is stretched to it."""
 A, E, S, G = EditActs, Menu.EDIT, Menu.SOUND, Menu.GO
@@ -437,15 +437,29 @@ def _jumps() -> list[Act[EditActs]]:
             tip = f"Put the cursor on the {'next' if way > 0 else 'previous'} {kind.value}"
             found.append(Act(f"go.{name}", G, words, key, tip, go, AT, PAGE, apart=way < 0))
             to = f"Span to the {'next' if way > 0 else 'previous'} {kind.value}"
-            shifted = key.replace("Alt+", "Alt+Shift+").replace("Ctrl+", "Ctrl+Shift+") if "+" in key else f"Shift+{key}"
-            found.append(Act(f"span.{name}", G, to, shifted, f"{to}, from where it was begun", far, AT, PAGE))
+            held, _, last = key.rpartition("+")
+            shifted = "+".join(filter(None, (held, "Shift", last)))
+            found.append(
+                Act(
+                    f"span.{name}",
+                    G,
+                    to,
+                    shifted,
+                    f"{to}, from where it was begun",
+                    far,
+                    AT,
+                    PAGE,
+                    apart=way < 0,
+                    within="Stretch the span",
+                )
+            )
     return found
 
 
 def _reaches() -> list[Act[EditActs]]:
     return [
         Act(f"span.{'to' if end else 'from'}_{reach.value}", E, f"Span {'to the end' if end else 'from the start'} of the {reach.value}", "",
-            "Mark from the cursor to there", partial(A.stretch, reach=reach, end=end), AT, PAGE, rank=2)
+            "Mark from the cursor to there", partial(A.stretch, reach=reach, end=end), AT, PAGE, rank=1, within="Span", apart=reach is Reach.PIECE and end)
         for reach in Reach for end in (True, False)
     ]  # fmt: skip
 
@@ -464,19 +478,19 @@ ACTS: tuple[Act[EditActs], ...] = (
     Act("edit.pause", E, "Insert a pause…", "Ctrl+I", "So many seconds of room tone, at the cursor or in the place of what is marked", A.pause, AT, PAGE),
     Act("edit.as_if_out", E, "Hear as if taken out", "Y", "The lead-in and what would follow; nothing is done yet", A.as_if_out, AT, PAGE, apart=True),
     Act("edit.as_if_filled", E, "Hear as if filled", "Shift+Y", "The lead-in and what would follow; nothing is done yet", A.as_if_filled, AT, PAGE),
-    Act("span.word", E, "Mark the word", "Ctrl+J", "The word at the cursor", A.word, AT, PAGE, rank=1, apart=True),
-    Act("span.sentence", E, "Mark the sentence", "Ctrl+K", "The sentence at the cursor", A.sentence, AT, PAGE, rank=1),
-    Act("span.all", E, "Mark the chapter", "Ctrl+Shift+A", "All of it", A.whole, AT, PAGE, rank=1),
-    Act("span.typed", E, "Mark by times…", "Ctrl+G", "From one time to another", A.typed, AT, rank=1),
-    Act("span.another", E, "Keep this span, mark another", "Ctrl+D", "Acts work on all of them", A.another, AT, PAGE, rank=1),
-    Act("span.none", E, "Mark nothing", "Ctrl+Shift+J", "Only the cursor stays", A.none, AT, PAGE, rank=1),
+    Act("span.word", E, "Mark the word", "Ctrl+J", "The word at the cursor", A.word, AT, PAGE, rank=1, within="Span", apart=True),
+    Act("span.sentence", E, "Mark the sentence", "Ctrl+K", "The sentence at the cursor", A.sentence, AT, PAGE, rank=1, within="Span"),
+    Act("span.all", E, "Mark the chapter", "Ctrl+Shift+A", "All of it", A.whole, AT, PAGE, rank=1, within="Span"),
+    Act("span.typed", E, "Mark by times…", "Ctrl+G", "From one time to another", A.typed, AT, rank=1, within="Span"),
+    Act("span.another", E, "Keep this span, mark another", "Ctrl+D", "Acts work on all of them", A.another, AT, PAGE, rank=1, within="Span"),
+    Act("span.none", E, "Mark nothing", "Ctrl+Shift+J", "Only the cursor stays", A.none, AT, PAGE, rank=1, within="Span"),
     *_reaches(),
-    Act("span.start_earlier", E, "Span's start earlier", "Alt+Shift+Left", "By the unit that is set", partial(A.nudge, way=-1, end=False), AT, PAGE, rank=3, apart=True),
-    Act("span.start_later", E, "Span's start later", "Alt+Shift+Right", "By the unit that is set", partial(A.nudge, way=1, end=False), AT, PAGE, rank=3),
-    Act("span.end_earlier", E, "Span's end earlier", "Alt+Shift+Down", "By the unit that is set", partial(A.nudge, way=-1, end=True), AT, PAGE, rank=3),
-    Act("span.end_later", E, "Span's end later", "Alt+Shift+Up", "By the unit that is set", partial(A.nudge, way=1, end=True), AT, PAGE, rank=3),
-    Act("span.unit", E, "Next unit to nudge by", "Ctrl+U", "A word, a valley, 1 ms, one sample", A.unit, AT, rank=3),
-    Act("span.valley", E, "Edges into valleys", "Q", "Move the edges, or the cursor, into the quietest moment within 30 ms", A.valley, AT, PAGE, rank=3),
+    Act("span.start_earlier", E, "Span's start earlier", "Alt+Shift+Left", "By the unit that is set", partial(A.nudge, way=-1, end=False), AT, PAGE, rank=1, within="Edges of the span", apart=True),
+    Act("span.start_later", E, "Span's start later", "Alt+Shift+Right", "By the unit that is set", partial(A.nudge, way=1, end=False), AT, PAGE, rank=1, within="Edges of the span"),
+    Act("span.end_earlier", E, "Span's end earlier", "Alt+Shift+Down", "By the unit that is set", partial(A.nudge, way=-1, end=True), AT, PAGE, rank=1, within="Edges of the span"),
+    Act("span.end_later", E, "Span's end later", "Alt+Shift+Up", "By the unit that is set", partial(A.nudge, way=1, end=True), AT, PAGE, rank=1, within="Edges of the span"),
+    Act("span.unit", E, "Next unit to nudge by", "Ctrl+U", "A word, a valley, 1 ms, one sample", A.unit, AT, rank=1, within="Edges of the span"),
+    Act("span.valley", E, "Edges into valleys", "Q", "Move the edges, or the cursor, into the quietest moment within 30 ms", A.valley, AT, PAGE, rank=1, within="Edges of the span"),
     Act("edit.split", S, "Split", "Ctrl+B", "At both ends of what is marked, or at the cursor; the sound stays as it is", A.split, AT, PAGE),
     Act("edit.split_every", S, "Split at every…", "Ctrl+Shift+G", "At every word, sentence, pause or onset of what is marked; pieces get the names of their words", A.split_every, AT, PAGE),
     Act("edit.name_piece", S, "Name the piece…", "", "The piece at the cursor", A.name_piece, AT, PAGE),
@@ -496,23 +510,23 @@ ACTS: tuple[Act[EditActs], ...] = (
     Act("edit.drop_point", S, "Take a gain point away", "Ctrl+Alt+Del", "That nearest to the cursor", A.drop_point, AT, PAGE),
     Act("edit.flatten", S, "Flatten the gain line", "", "Of what is marked: 0 dB again", A.flatten, AT, PAGE),
     Act("edit.mark", S, "Drop a marker", "R", "Where sound is heard, else at the cursor; the sound goes on", A.mark, AT, PAGE, apart=True),
-    Act("lane.next", S, "Next lane in hand", "Ctrl+Alt+L", "What is marked is on it; after the last on all linked lanes", A.next_lane, AT, rank=1, apart=True),
-    Act("lane.add", S, "Add a lane…", "Ctrl+Alt+N", "Another voice or music, from the cursor on", A.add_lane, AT, rank=1),
-    Act("lane.mute", S, "Mute the lane", "Ctrl+Alt+K", "It is not heard, nor written; again: it is", A.mute, AT, rank=1),
-    Act("lane.solo", S, "Hear the lane alone", "Ctrl+Alt+H", "Only lanes that are to be heard alone are; again: all are", A.solo, AT, rank=1),
-    Act("lane.level", S, "Level of the lane…", "", "In dB", A.level, AT, rank=1),
-    Act("lane.pan", S, "Place of the lane…", "", "Between left and right", A.pan, AT, rank=1),
-    Act("lane.name", S, "Name the lane…", "", "Every lane has a name of its own", A.name_lane, AT, rank=1),
-    Act("lane.link", S, "Link or unlink the lane", "", "Linked lanes gain and lose time together", A.link, AT, rank=1),
-    Act("lane.step", S, "Bring the lane into step", "", "From the cursor on: what is too much goes, what is missing is waited for", A.into_step, AT, rank=1),
-    Act("lane.up", S, "Lane up", "", "Above its neighbour", A.lane_up, AT, rank=1),
-    Act("lane.down", S, "Lane down", "", "Below its neighbour", A.lane_down, AT, rank=1),
-    Act("lane.give_way", S, "Music gives way…", "", "A gain line that falls while words are heard", A.give_way, AT, rank=1),
-    Act("lane.remove", S, "Remove the lane", "", "Its recordings stay in the book", A.remove_lane, AT, rank=1),
+    Act("lane.next", S, "Next lane in hand", "Ctrl+Alt+L", "What is marked is on it; after the last on all linked lanes", A.next_lane, AT, rank=1, within="Lane", apart=True),
+    Act("lane.add", S, "Add a lane…", "Ctrl+Alt+N", "Another voice or music, from the cursor on", A.add_lane, AT, rank=1, within="Lane"),
+    Act("lane.mute", S, "Mute the lane", "Ctrl+Alt+K", "It is not heard, nor written; again: it is", A.mute, AT, rank=1, within="Lane"),
+    Act("lane.solo", S, "Hear the lane alone", "Ctrl+Alt+H", "Only lanes that are to be heard alone are; again: all are", A.solo, AT, rank=1, within="Lane"),
+    Act("lane.level", S, "Level of the lane…", "", "In dB", A.level, AT, rank=1, within="Lane"),
+    Act("lane.pan", S, "Place of the lane…", "", "Between left and right", A.pan, AT, rank=1, within="Lane"),
+    Act("lane.name", S, "Name the lane…", "", "Every lane has a name of its own", A.name_lane, AT, rank=1, within="Lane"),
+    Act("lane.link", S, "Link or unlink the lane", "", "Linked lanes gain and lose time together", A.link, AT, rank=1, within="Lane"),
+    Act("lane.step", S, "Bring the lane into step", "", "From the cursor on: what is too much goes, what is missing is waited for", A.into_step, AT, rank=1, within="Lane"),
+    Act("lane.up", S, "Lane up", "", "Above its neighbour", A.lane_up, AT, rank=1, within="Lane"),
+    Act("lane.down", S, "Lane down", "", "Below its neighbour", A.lane_down, AT, rank=1, within="Lane"),
+    Act("lane.give_way", S, "Music gives way…", "", "A gain line that falls while words are heard", A.give_way, AT, rank=1, within="Lane"),
+    Act("lane.remove", S, "Remove the lane", "", "Its recordings stay in the book", A.remove_lane, AT, rank=1, within="Lane"),
     *_jumps(),
     *(
         Act(f"snap.{kind.value}", G, f"Snap to {kind.value}s", "", "While an edge is dragged in the loupe; Alt holds it off", partial(A.snap, kind=kind), AT,
-            checkable=True, apart=kind is SNAPS[0], rank=1)
+            checkable=True, rank=1, within="Snap to")
         for kind in SNAPS
     ),
     Act("view.times", Menu.VIEW, "Show times as…", "", "Hours to milliseconds, samples, or timecode", A.times, apart=True),

@@ -5,7 +5,7 @@ from __future__ import annotations
 from faithful_reel.app.editing.presenter import Editing
 from faithful_reel.core.book.commands import EditReels
 from faithful_reel.core.errors import EditRefused
-from faithful_reel.core.reel.commands import CutAndClose, Paste, ReelCommand, SplitAt, SplitMany
+from faithful_reel.core.reel.commands import CutAndClose, Paste, ReelCommand, SplitMany
 from faithful_reel.core.reel.timing import LINKED
 from faithful_reel.core.units import Span, samples
 from faithful_reel.core.work.editing import (
@@ -178,9 +178,11 @@ class Cutting:
             return False
         chapter, reel, spans = work
         places = tuple(at for s in spans for at in (s.start, s.stop) if 0 < at < len(reel)) or (self.transport.spot,)
-        if len(places) == 1 and len(reel.lanes) == 1:
-            return self.editing.do(chapter, lambda: [SplitAt(places[0])], "Split")
-        return self.editing.do(chapter, lambda: [SplitMany(places, (), tuple(self.editing.lanes(reel)))], "Split")
+        lanes = self.editing.lanes(reel)
+        if all(at in reel.lanes[k].starts() for k in lanes for at in places):
+            self.bench.tell("Pieces meet here already.")
+            return False
+        return self.editing.do(chapter, lambda: [SplitMany(places, (), tuple(lanes))], "Split")
 
     def split_at_every(self, kind: Stop) -> bool:
         """Cut at every word, sentence, pause or onset of what is marked, 10 ms before it; pieces get the names of their words."""

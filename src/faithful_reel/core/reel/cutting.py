@@ -120,12 +120,8 @@ class SplitAt:
         """The reel with a boundary at `at`; its join has no crossfade since the sound runs on."""
         if not 0 < self.at < len(reel):
             raise EditRefused("There is nothing to split here. Choose a place inside the chapter.")
-        return reel.with_lane(self.lane, _split(lane_at(reel, self.lane), self.at))
-
-
-def _split(lane: Lane, at: int) -> Lane:
-    """A lane with a boundary where there was none."""
-    return lane.replaced(Span(at, at), (), RUNS_ON) if at < len(lane) and at not in lane.starts() else lane
+        lane = lane_at(reel, self.lane)
+        return reel.with_lane(self.lane, lane.replaced(Span(self.at, self.at), (), RUNS_ON) if self.at < len(lane) else lane)
 
 
 @dataclass(frozen=True, slots=True)

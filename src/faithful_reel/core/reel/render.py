@@ -231,8 +231,9 @@ class Row:
         found = self._lengths.get(index)
         if found is None:
             wanted = self.join(index).length
-            left = self.starts[index] - self.starts[self._run_start(index - 1, wanted)]
-            right = self.starts[self._run_stop(index, wanted)] - self.starts[index]
+            at = self.starts[index]
+            left = at - self.starts[self._run_start(index - 1, at, wanted)]
+            right = self.starts[self._run_stop(index, at, wanted)] - at
             found = self._lengths[index] = min(wanted, left, right) // 2 * 2
         return found
 
@@ -250,26 +251,25 @@ class Row:
         segments = self.lane.segments
         return segments[index].join == RUNS_ON and seamless(segments[index - 1], segments[index])
 
-    def _run_start(self, index: int, far: int) -> int:
-        """The segment in which the sound of segment `index` began, as far back as that matters."""
-        stop = self.starts[index + 1]
-        while index > 0 and stop - self.starts[index] < far and self._splits(index):
+    def _run_start(self, index: int, origin: int, far: int) -> int:
+        """The segment in which the sound of segment `index` began, as far before `origin` as that matters."""
+        while index > 0 and origin - self.starts[index] < far and self._splits(index):
             index -= 1
         return index
 
-    def _run_stop(self, index: int, far: int) -> int:
-        """The boundary to which the sound of segment `index` runs on, as far as that matters."""
-        start = self.starts[index]
+    def _run_stop(self, index: int, origin: int, far: int) -> int:
+        """The boundary to which the sound of segment `index` runs on, as far after `origin` as that matters."""
         index += 1
-        while index < len(self.lane.segments) and self.starts[index] - start < far and self._splits(index):
+        while index < len(self.lane.segments) and self.starts[index] - origin < far and self._splits(index):
             index += 1
         return index
 
     def weights(self, index: int, first: int, last: int) -> NDArray[np.float64]:
         """How much of segment `index` is heard between two positions, (last - first,), by the joins on both sides."""
         gain = np.ones(last - first)
-        reach = self.longest
-        for boundary, rising in ((self._run_start(index, reach), True), (self._run_stop(index, reach), False)):
+        begun = self._run_start(index, self.starts[index], self.longest)
+        ended = self._run_stop(index, self.starts[index + 1], self.longest)
+        for boundary, rising in ((begun, True), (ended, False)):
             length = self.crossfade(boundary)
             at = self.starts[boundary]
             lo, hi = max(first, at - length // 2), min(last, at + length // 2)

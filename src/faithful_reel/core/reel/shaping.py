@@ -133,7 +133,10 @@ def _redrawn(segment: Segment, begins: int, span: Span, line: Points) -> Segment
     first, last = max(span.start, begins), min(span.stop, begins + len(segment))
     lo, hi, old = first + shift, last + shift, segment.line
     points = {at: gain_db for at, gain_db in old if not lo <= at <= hi}
-    points |= {lo - 1: line_at(old, lo - 1), hi + 1: line_at(old, hi + 1)}
+    if first == span.start:
+        points[lo - 1] = line_at(old, lo - 1)
+    if last == span.stop:
+        points[hi + 1] = line_at(old, hi + 1)
     points |= {lo: line_at(line, first), hi: line_at(line, last)}
     points |= {at + shift: gain_db for at, gain_db in line if first <= at <= last}
     return replace(segment, line=plain(tuple(sorted(points.items()))))
