@@ -305,6 +305,7 @@ print(json.dumps({"seconds": seconds, "audio": 3600 * hours, "yardstick": 3600 *
 """
 )
 
+LANES = (Path(__file__).parent / "lanes.py").read_text().replace("from __future__ import annotations", "")
 SCALE = (Path(__file__).parent / "scale.py").read_text().replace("from __future__ import annotations", "")
 
 
@@ -382,6 +383,13 @@ def main() -> int:
                 "ms",
                 f"99th percentile {v['p99_ms']:.1f} ms; opening a book of 1,000 steps {v['open_ms']:.0f} ms",
             )
+        if chosen.only in ("", "lanes"):
+            _, _, v = in_own_process(LANES)
+            note = f"the slowest, {v['slowest']}; worst of all {v['command_worst_ms']:.1f}; adding the lengths of all pieces {v['bare_ms']:.2f} ms"
+            tell("lanes_command", v["command_ms"], "ms", note)
+            each = ", ".join(f"{kind} {ms:.1f}" for kind, ms in v["frames"].items())
+            note = f"{each}; worst {v['frame_worst_ms']:.1f}; {v['lanes']} lanes; filling a blank frame {v['blank_ms']:.2f} ms"
+            tell("loupe_frame", v["frame_ms"], "ms", note)
         if chosen.only in ("", "intake"):
             _, peak, v = in_own_process(INTAKE, str(chosen.minutes / 30))
             note = f"2 channels at 96 kHz, copied, verified, measured; bare reading {v['yardstick']:.0f} x"

@@ -12,11 +12,13 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 from PyQt6.QtCore import QEventLoop, QTimer
 
 from faithful_reel.app.desks import DeskName
+from faithful_reel.app.editing.lanes import LaneWork
 from faithful_reel.app.main import application
 from faithful_reel.app.window import Window
 from faithful_reel.app.wiring import open_window, user_settings
 from faithful_reel.core.book.demo import demo_files, make_demo_book
 from faithful_reel.core.collate.findings import Decision, Kind
+from faithful_reel.core.reel.timing import LINKED
 
 ROOT = Path(__file__).parent.parent
 MENDED = (Kind.ADDED, Kind.REPEATED, Kind.FALSE_START, Kind.PAUSE, Kind.NOISE)
@@ -34,6 +36,25 @@ def idle(window: Window) -> None:
     while window.jobs.running:
         wait(50)
     wait(150)
+
+
+def lanes(window: Window) -> None:
+    """A second voice and a music part beside the chapter, in the loupe that fills the window."""
+    editing, recordings = window.parts.editing, window.bench.book.recordings
+    work = LaneWork(editing)
+    for at, recording, name in ((14, 1, "second voice"), (8, 2, "music")):
+        window.transport.spot = at * window.bench.book.rate
+        work.add_lane(recordings[recording].hash, name, music=name == "music")
+    editing.choose_lane(2)
+    work.give_way(14.0)
+    editing.choose_lane(LINKED)
+    editing.select_words(22, 25)
+    idle(window)
+    span = editing.span
+    assert span is not None
+    window.transport.look_at(span.start, spot=span.start, span_s=9.0)
+    window.notice.hide()
+    window.grow_loupe()
 
 
 def main() -> int:
@@ -89,6 +110,10 @@ def main() -> int:
         window.actions_.run("proof.names")
         window.set_theme("night")
         shot("proof", "night")
+        window.set_theme("day")
+        lanes(window)
+        wait(200)
+        window.grab().save(str(out / "lanes.png"))
         window.close()
         app.processEvents()
     return 0

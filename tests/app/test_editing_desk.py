@@ -5,9 +5,10 @@ from __future__ import annotations
 import pytest
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QInputDialog
+from PyQt6.QtWidgets import QApplication, QInputDialog, QMessageBox
 from support.hearing import STEP, WORD, lay_hearing
 
+from faithful_reel.app.editing.cutting import Cutting
 from faithful_reel.core.reel.look import lane_look
 from faithful_reel.core.reel.reel import Piece, RoomTone, source_at
 from faithful_reel.core.times import TimeFormat
@@ -400,6 +401,7 @@ def test_lanes_stay_in_step_through_cuts_and_pauses(lanes, monkeypatch):
         ]
 
     before = below(40)
+    answering(monkeypatch, "Close up all the same")
     lanes.click_word(20)
     lanes.click_word(22, shift=True)
     lanes.do("edit.cut_close")
@@ -425,7 +427,8 @@ def test_silence_acts_on_the_lane_in_hand_only(lanes):
     assert "room_tone" in {s.kind for s in after.lanes[1].segments}
 
 
-def test_an_unlinked_lane_tells_how_far_it_is_out_of_step_and_is_brought_back(lanes):
+def test_an_unlinked_lane_tells_how_far_it_is_out_of_step_and_is_brought_back(lanes, monkeypatch):
+    answering(monkeypatch, "Close up all the same")
     for _ in range(3):
         lanes.do("lane.next")
     lanes.do("lane.link")
@@ -434,12 +437,12 @@ def test_an_unlinked_lane_tells_how_far_it_is_out_of_step_and_is_brought_back(la
     lanes.do("span.word")
     lanes.do("edit.cut_close")
     music = reel(lanes).lanes[2]
-    assert (music.linked, music.slip) == (False, WORD)
+    assert (music.linked, music.late) == (False, WORD)
     assert "0.355 s late" in lane_told(music, 44_100)
     for _ in range(3):
         lanes.do("lane.next")
     lanes.do("lane.step")
-    assert reel(lanes).lanes[2].slip == 0
+    assert reel(lanes).lanes[2].late == 0
     lanes.do("lane.remove")
     assert [k.name for k in reel(lanes).lanes] == ["voice", "clerk"]
 
@@ -504,3 +507,51 @@ def test_the_loupe_fills_the_window_with_all_lanes_and_gives_the_page_back(lanes
     window.loupe.grab()
     lanes.do("view.grow")
     assert window.galley.isVisible()
+
+
+def answering(monkeypatch, words):
+    """Whoever is asked about another voice answers so; what was told is kept."""
+    told = []
+
+    def answer(box):
+        told.append(box.informativeText())
+        next(b for b in box.buttons() if b.text() == words).click()
+
+    monkeypatch.setattr(QMessageBox, "exec", answer)
+    return told
+
+
+def speaking(desk):
+    """A word over which the other voice speaks, and one over which it does not."""
+    ed = editing(desk)
+    found = {}
+    for word in range(12, 120):
+        ed.select_words(word, word)
+        if ed.span is not None:
+            found.setdefault(bool(Cutting(ed).beside()), word)
+    ed.let_go()
+    return found[True], found[False]
+
+
+@pytest.mark.parametrize("answer", ["Close up all the same", "Silence on this lane only", "Leave it"])
+def test_another_voice_that_speaks_there_is_asked_about(lanes, monkeypatch, answer):
+    spoken, quiet = speaking(lanes)
+    told = answering(monkeypatch, answer)
+    before = reel(lanes)
+    lanes.click_word(spoken)
+    lanes.do("span.word")
+    span = editing(lanes).span
+    lanes.do("edit.cut_close")
+    assert told
+    assert told[0].startswith("clerk: sound (0.")
+    after = reel(lanes)
+    if answer.startswith("Close"):
+        assert len(after.lanes[1]) == len(before.lanes[1]) - len(span)
+    else:
+        assert after.lanes[1] == before.lanes[1]
+        assert len(after) == len(before)
+        assert (after == before) == (answer == "Leave it")
+    lanes.click_word(quiet)
+    lanes.do("span.word")
+    lanes.do("edit.cut_close")
+    assert len(told) == 1

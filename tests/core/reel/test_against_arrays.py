@@ -76,7 +76,7 @@ class Plain:
         self.line = np.zeros(n) if line is None else line
         self.fade_in = np.ones(n) if fade_in is None else fade_in
         self.fade_out = np.ones(n) if fade_out is None else fade_out
-        self.linked, self.slip, self.level = True, 0, 0.0
+        self.linked, self.late, self.level = True, 0, 0.0
 
     def rows(self):
         return self.x, self.gain, self.line, self.fade_in, self.fade_out
@@ -147,14 +147,14 @@ class Edits(RuleBasedStateMachine):
                 p.exchanged(b + by, b, NOTHING)
             elif by > 0 and b < len(p.x):
                 p.exchanged(b, b, self.filling(i, by, a))
-        self.slip(group, by)
+        self.late(group, by)
 
-    def slip(self, group, by):
+    def late(self, group, by):
         if len(group) == 1 and not self.plain[group[0]].linked:
-            self.plain[group[0]].slip += by
+            self.plain[group[0]].late += by
         else:
             for p in self.plain:
-                p.slip -= 0 if p.linked else by
+                p.late -= 0 if p.linked else by
 
     def __len__(self):
         return max(len(p.x) for p in self.plain)
@@ -186,7 +186,7 @@ class Edits(RuleBasedStateMachine):
             group = self.group(k)
             for i in group:
                 self.plain[i].exchanged(a, b, NOTHING)
-            self.slip(group, a - b)
+            self.late(group, a - b)
 
     @rule(a=PLACE, n=SHORT, k=st.integers(0, 2))
     def fill(self, a, n, k):
@@ -311,7 +311,7 @@ class Edits(RuleBasedStateMachine):
                 p.exchanged(d + by, d, NOTHING)
             elif by > 0 and d < len(p.x):
                 p.exchanged(d, d, self.filling(i, by, c))
-        self.slip(moving, by)
+        self.late(moving, by)
 
     @rule(a=PLACE, n=SHORT, t=st.integers(0, 4000), m=SHORT, k=st.integers(0, 2))
     def take(self, a, n, t, m, k):
@@ -363,10 +363,10 @@ class Edits(RuleBasedStateMachine):
         k = self.lane(k)
         p = self.plain[k]
         a %= len(p.x) + 1
-        slip = p.slip
+        late = p.late
         if self.done(BringIntoStep(k, a)):
-            p.exchanged(a, a + max(0, slip), self.filling(k, max(0, -slip), a))
-            p.slip = 0
+            p.exchanged(a, a + max(0, late), self.filling(k, max(0, -late), a))
+            p.late = 0
 
     @rule(k=st.integers(0, 2), level=st.floats(-12, 6))
     def mix(self, k, level):
@@ -392,7 +392,7 @@ class Edits(RuleBasedStateMachine):
     @invariant()
     def no_empty_pieces_and_known_slips(self):
         assert all(len(s) > 0 for lane in self.reel.lanes for s in lane.segments)
-        assert [lane.slip for lane in self.reel.lanes] == [p.slip for p in self.plain]
+        assert [lane.late for lane in self.reel.lanes] == [p.late for p in self.plain]
 
     @invariant()
     def the_mix_is_the_sum(self):

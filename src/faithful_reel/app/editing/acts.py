@@ -6,8 +6,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import partial
 
+from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QGuiApplication
-from PyQt6.QtWidgets import QInputDialog
+from PyQt6.QtWidgets import QInputDialog, QMessageBox
 
 from faithful_reel.app.actions import Act, Menu, On
 from faithful_reel.app.asking import Asking
@@ -24,6 +25,7 @@ from faithful_reel.core.times import TimeFormat
 from faithful_reel.core.work.editing import Stop
 
 JOIN_STEP_S = 0.005
+CLOSE_UP, SILENCE, LEAVE = "Close up all the same", "Silence on this lane only", "Leave it"
 AT = DeskName.PROOF
 
 
@@ -80,8 +82,37 @@ class EditActs:
     # --- taking out, putting in -----------------------------------------------------------------------------------
 
     def take_out(self) -> None:
-        """Take out and close up."""
-        self.cutting.take_out()
+        """Take out and close up; where another voice sounds there too, it is asked first."""
+        answer = self._asked_about_others()
+        if answer == CLOSE_UP:
+            self.cutting.take_out()
+        elif answer == SILENCE:
+            self.cutting.silence()
+
+    def _asked_about_others(self) -> str:
+        """What is to be done where another voice's sound would go too."""
+        others = self.cutting.beside()
+        if not others:
+            return CLOSE_UP
+        rate = self.bench.book.rate
+        told = [f"{b.name}: {b.words or 'sound'} ({b.samples / rate:.2f} s)" for b in others]
+        box = QMessageBox(
+            QMessageBox.Icon.Question,
+            "Take out and close up",
+            "Another voice sounds here, and would go too.",
+            parent=self.ask.parent,
+        )
+        box.setTextFormat(Qt.TextFormat.PlainText)
+        box.setInformativeText("\n".join(told))
+        for words, role in (
+            (CLOSE_UP, QMessageBox.ButtonRole.AcceptRole),
+            (SILENCE, QMessageBox.ButtonRole.ActionRole),
+            (LEAVE, QMessageBox.ButtonRole.RejectRole),
+        ):
+            box.addButton(words, role)
+        box.exec()
+        clicked = box.clickedButton()
+        return clicked.text() if clicked is not None else LEAVE
 
     def fill(self) -> None:
         """Lay room tone over it."""
@@ -111,8 +142,11 @@ class EditActs:
         self._to_clipboard(self.cutting.copy())
 
     def cut(self) -> None:
-        """Copy and take out."""
-        self._to_clipboard(self.cutting.cut())
+        """Copy and take out; where another voice sounds there too, it is asked first."""
+        words = self.cutting.copy()
+        self._to_clipboard(words)
+        if self.cutting.copied is not None:
+            self.take_out()
 
     def paste(self) -> None:
         """At the cursor, or over the span."""

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+from functools import partial
+
 from faithful_reel.app.editing.presenter import Editing
 from faithful_reel.core.book.commands import EditReels
 from faithful_reel.core.errors import EditRefused
@@ -10,8 +13,10 @@ from faithful_reel.core.reel.timing import LINKED
 from faithful_reel.core.units import Span, samples
 from faithful_reel.core.work.editing import (
     BEFORE_ONSET_S,
+    Beside,
     Copied,
     Stop,
+    beside,
     content_for,
     copy_of,
     filled,
@@ -40,6 +45,17 @@ class Cutting:
         if done:
             self.transport.put(at)
         return done
+
+    def beside(self) -> list[Beside]:
+        """Whose sound would go too if what is marked were taken out of all linked lanes."""
+        work = self.editing.work(need=False)
+        if work is None or len(work[1].lanes) < 2:
+            return []
+        _, reel, spans = work
+        rate = self.bench.book.rate
+        found = beside(reel, spans, self.editing.lane, partial(self.bench.columns, reel), rate)
+        words = self.editing.said(spans)
+        return [replace(b, words=words) if b.lane == 0 else b for b in found]
 
     def fill(self) -> bool:
         """Lay room tone over what is marked; nothing moves."""
@@ -96,14 +112,6 @@ class Cutting:
         self.copied = copy_of(chapter, spans[-1], self.editing.lanes(reel), words)
         seconds = len(spans[-1]) / self.bench.book.rate
         self.bench.tell(f"Copied: {words or f'{seconds:.2f} s of sound'}.")
-        return words
-
-    def cut(self) -> str:
-        """Copy what is marked and take it out."""
-        before, words = self.copied, self.copy()
-        if self.copied is not before:
-            self.editing.drop_kept()
-            self.take_out()
         return words
 
     def paste(self, *, keep_time: bool = False) -> bool:

@@ -104,10 +104,6 @@ class Editing(Observed):
             self.bench.tell(f"What is marked is on {name}.")
             self.changed()
 
-    def drop_kept(self) -> None:
-        """Only the span at hand stays marked."""
-        self._kept = ()
-
     def select(self, start: int, stop: int, *, lane: int | None = None) -> None:
         """Mark a stretch, in reel time; an empty one takes the mark away."""
         found = self.found()

@@ -96,7 +96,7 @@ _UNSEEN: dict[str, object] = {
     "solo": False,
     "pan": 0.0,
     "linked": True,
-    "slip": 0,
+    "late": 0,
     "tone": None,
 }
 """What reels can have since keys are kept, and how it stands where it changes nothing: then the key is as it always was."""

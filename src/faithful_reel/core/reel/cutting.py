@@ -20,8 +20,8 @@ from faithful_reel.core.reel.timing import (
     moved,
     moved_markers,
     seed_at,
-    slipped,
     together,
+    with_lateness,
     within,
 )
 from faithful_reel.core.units import Span
@@ -52,7 +52,7 @@ class CutAndClose:
         lanes = [lane.replaced(within(lane, span), (), self.join) if k in gone else lane for k, lane in enumerate(reel.lanes)]
         alone = not reel.lanes[gone[0]].linked
         markers = reel.markers if alone else moved_markers(reel.markers, span, -len(span))
-        return Reel(slipped(lanes, gone, -len(span)), markers)
+        return Reel(with_lateness(lanes, gone, -len(span)), markers)
 
 
 @dataclass(frozen=True, slots=True)
@@ -397,7 +397,7 @@ class Paste:
                 lanes[k] = moved(lane, span, by)
         alone = not any(reel.lanes[k].linked for k in moving)
         markers = reel.markers if alone else moved_markers(reel.markers, span, by)
-        return Reel(slipped(lanes, moving, by), markers)
+        return Reel(with_lateness(lanes, moving, by), markers)
 
     def _joined(self, segments: tuple[Segment, ...]) -> tuple[Segment, ...]:
         return (replace(segments[0], join=self.join_in), *segments[1:]) if segments else ()

@@ -128,15 +128,15 @@ class BringIntoStep:
     def apply(self, reel: Reel) -> Reel:
         """The reel with the lane in step."""
         lane = lane_at(reel, self.lane)
-        if not lane.slip:
+        if not lane.late:
             raise EditRefused("This lane is in step.")
-        if not 0 <= self.at <= len(lane) or self.at + lane.slip > len(lane):
+        if not 0 <= self.at <= len(lane) or self.at + lane.late > len(lane):
             raise EditRefused("There is not enough of this lane here to bring it into step. Choose an earlier place.")
-        if lane.slip > 0:
-            changed = lane.replaced(Span(self.at, self.at + lane.slip), (), SOFT)
+        if lane.late > 0:
+            changed = lane.replaced(Span(self.at, self.at + lane.late), (), SOFT)
         else:
-            changed = lane.replaced(Span(self.at, self.at), (lane.filling(-lane.slip, seed_at(self.at)),), SOFT)
-        return reel.with_lane(self.lane, replace(changed, slip=0))
+            changed = lane.replaced(Span(self.at, self.at), (lane.filling(-lane.late, seed_at(self.at)),), SOFT)
+        return reel.with_lane(self.lane, replace(changed, late=0))
 
 
 @dataclass(frozen=True, slots=True)

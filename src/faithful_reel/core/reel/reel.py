@@ -191,7 +191,7 @@ def runs_on(first: Segment, second: Segment) -> bool:
 class Lane:
     """One voice or one music part, segments end to end.
 
-    A linked lane gains and loses time together with the others that are linked; `slip` is how many samples later than they
+    A linked lane gains and loses time together with the others that are linked; `late` is how many samples later than they
     its sound has come since it was not.  `pan` is -1 for left to 1 for right, and acts in stereo only.
     """
 
@@ -206,7 +206,7 @@ class Lane:
     solo: bool = False
     pan: float = 0.0
     linked: bool = True
-    slip: int = 0
+    late: int = 0
     tone: ToneSource | None = None
 
     def __len__(self) -> int:

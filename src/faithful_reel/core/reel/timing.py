@@ -92,7 +92,7 @@ def followed(reel: Reel, index: int, changed: Lane, span: Span, by: int, *, like
     for k in with_it:
         if k != index:
             lanes[k] = moved(lanes[k], like or span, by)
-    return replace(reel, lanes=slipped(lanes, with_it, by), markers=_with_markers(reel, with_it, span, by))
+    return replace(reel, lanes=with_lateness(lanes, with_it, by), markers=_with_markers(reel, with_it, span, by))
 
 
 def moved(lane: Lane, span: Span, by: int) -> Lane:
@@ -104,7 +104,7 @@ def moved(lane: Lane, span: Span, by: int) -> Lane:
     return lane
 
 
-def slipped(lanes: Sequence[Lane], with_it: Sequence[int], by: int) -> tuple[Lane, ...]:
+def with_lateness(lanes: Sequence[Lane], with_it: Sequence[int], by: int) -> tuple[Lane, ...]:
     """Lanes that know how far out of step they are, after those `with_it` became `by` samples longer."""
     if not by:
         return tuple(lanes)
@@ -112,9 +112,9 @@ def slipped(lanes: Sequence[Lane], with_it: Sequence[int], by: int) -> tuple[Lan
     found = []
     for k, lane in enumerate(lanes):
         if alone:
-            found.append(replace(lane, slip=lane.slip + by) if k in with_it else lane)
+            found.append(replace(lane, late=lane.late + by) if k in with_it else lane)
         else:
-            found.append(lane if lane.linked else replace(lane, slip=lane.slip - by))
+            found.append(lane if lane.linked else replace(lane, late=lane.late - by))
     return tuple(found)
 
 
