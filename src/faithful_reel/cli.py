@@ -207,6 +207,36 @@ def splice(
 
 
 @app.command()
+def edit(
+    source: Annotated[Path, typer.Argument(metavar="BOOK|AUDIO", help="A book, or an audio file.")],
+    do: Annotated[Path, typer.Option(help="A JSON file that lists the steps.")],
+    out: Annotated[Path | None, typer.Option(help="The new file, where an audio file is edited.")] = None,
+    chapter: Annotated[str, typer.Option(help="The chapter of a book: its number, title or id.")] = "1",
+    as_json: AsJson = False,
+) -> None:
+    """Carry out a list of edits, on a chapter of a book or on an audio file."""
+    from faithful_reel.core.book.session import Session
+    from faithful_reel.core.book.store import BookStore
+    from faithful_reel.core.errors import FileProblem
+    from faithful_reel.core.work.steps import edit_book, edit_file
+
+    if source.is_dir():
+        if out is not None:
+            raise FileProblem("A book keeps its edits itself. Leave --out away.")
+        with BookStore(source) as store:
+            made = edit_book(Session(store), chapter, do)
+    elif out is None:
+        raise FileProblem("An audio file is never written over. Say where the result goes: --out FILE.")
+    else:
+        _tell_if_cut(source)
+        made = dict(edit_file(source, do, out, _watch()))
+    if as_json:
+        _print(made)
+    else:
+        sys.stdout.write(f"{out or source}: {made['steps']} steps, {made['seconds_before']} s became {made['seconds_after']} s\n")
+
+
+@app.command()
 def master(
     source: Annotated[Path, typer.Argument(metavar="IN", help="The chapter's sound.")],
     out: Annotated[Path, typer.Option(help="The new file: .wav, .flac or .mp3.")],

@@ -5,7 +5,7 @@ from __future__ import annotations
 import pytest
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QInputDialog, QMessageBox
+from PyQt6.QtWidgets import QApplication, QFileDialog, QInputDialog, QMessageBox
 from support.hearing import STEP, WORD, lay_hearing
 
 from faithful_reel.app.editing.cutting import Cutting
@@ -555,3 +555,26 @@ def test_another_voice_that_speaks_there_is_asked_about(lanes, monkeypatch, answ
     lanes.do("span.word")
     lanes.do("edit.cut_close")
     assert len(told) == 1
+
+
+def test_what_is_muted_is_said_at_the_top_and_asked_about_before_it_is_mastered(lanes, monkeypatch):
+    window = lanes.window
+    assert not window.unheard.isVisible()
+    lanes.do("lane.next")
+    lanes.do("lane.next")
+    lanes.do("lane.mute")
+    assert window.unheard.text() == "not heard: clerk"
+    assert window.unheard.isVisible()
+    told = answering(monkeypatch, "Leave it")
+    lanes.do("master.this")
+    lanes.do("master.all")
+    assert told == ["Chapter One: Low Water: clerk"] * 2
+    assert not window.jobs.running
+    lanes.do("lane.mute")
+    lanes.do("lane.solo")
+    assert window.unheard.text() == "not heard: voice, music"
+    lanes.do("lane.solo")
+    assert not window.unheard.isVisible()
+    monkeypatch.setattr(QFileDialog, "getExistingDirectory", lambda *a, **k: "")
+    lanes.do("release.write")
+    assert len(told) == 2

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 
-from PyQt6.QtWidgets import QFileDialog, QWidget
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QFileDialog, QMessageBox, QWidget
 
 from faithful_reel.app.settings import Settings, text
 from faithful_reel.core.audio import files
 from faithful_reel.core.text import manuscript
 
+ALL_THE_SAME, LEAVE = "All the same", "Leave it"
 MANUSCRIPTS = f"Manuscripts ({' '.join('*' + s for s in manuscript.SUFFIXES)})"
 SOUNDS = f"Sound ({' '.join('*' + s for s in files.SUFFIXES)});;All files (*)"
 
@@ -47,6 +50,26 @@ class Asking:
         path, kind = QFileDialog.getSaveFileName(self.parent, title, proposed, kinds)
         kept = self._kept(path)
         return (kept, kind) if kept else None
+
+    def choose(self, title: str, words: str, told: Sequence[str], answers: Sequence[str]) -> str:
+        """Which answer is given to a question; the last one stands for leaving things as they are, as closing does."""
+        box = QMessageBox(QMessageBox.Icon.Question, title, words, parent=self.parent)
+        box.setTextFormat(Qt.TextFormat.PlainText)
+        box.setInformativeText("\n".join(told))
+        for answer in answers:
+            last = answer == answers[-1]
+            box.addButton(answer, QMessageBox.ButtonRole.RejectRole if last else QMessageBox.ButtonRole.AcceptRole)
+        box.exec()
+        clicked = box.clickedButton()
+        return clicked.text() if clicked is not None else answers[-1]
+
+    def all_the_same(self, title: str, missing: Sequence[str]) -> bool:
+        """Whether it is to be done although lanes are muted, or others heard alone; nothing is asked where all are heard."""
+        if not missing:
+            return True
+        return (
+            self.choose(title, "These lanes are not heard and would be missing:", missing, (ALL_THE_SAME, LEAVE)) == ALL_THE_SAME
+        )
 
     def folder(self, title: str) -> Path | None:
         """A folder that is there."""

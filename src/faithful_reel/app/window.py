@@ -50,6 +50,7 @@ from faithful_reel.app.widgets.galley import LOWEST, TALLEST, WIDEST
 from faithful_reel.app.widgets.parts import ActButton, Desk, OneLine, Scrolled, button, label, rule, tip
 from faithful_reel.app.widgets.tables import RowMenu, give_widths, keep_widths
 from faithful_reel.app.workbench import Workbench
+from faithful_reel.core.work.mastering import unheard_lanes
 
 NOTICE_MS = 12_000
 TITLE_BAR = 44
@@ -182,6 +183,9 @@ class Window(QMainWindow):
         self.book_title = OneLine()
         self.book_title.setObjectName("title")
         row.addWidget(self.book_title)
+        self.unheard = label("", "problem")
+        self.unheard.setAccessibleName("Lanes that are not heard")
+        row.addWidget(self.unheard)
         row.addStretch()
         row.addWidget(self.job_row, 1)
         self.desk_buttons: dict[DeskName, QPushButton] = {}
@@ -224,6 +228,10 @@ class Window(QMainWindow):
         self.book_title.setText(book.title)
         self.book_title.setToolTip(tip(book.title))
         self._show_title()
+        chapter = self.bench.chapter
+        unheard = unheard_lanes(chapter.reel) if chapter else []
+        self.unheard.setText(f"not heard: {', '.join(unheard)}" if unheard else "")
+        self.unheard.setVisible(bool(unheard))
         self.show_contents()
         self.refresh_desk()
         self.loupe.refresh()

@@ -186,7 +186,7 @@ def _acts(window: Window, parts: Parts, desks: Desks, ask: Asking, settings: QSe
         edits,
         PickupsActs(parts.pickups, pickups, parts.transport, ask),
         SpliceActs(parts.splice, parts.transport),
-        MasterActs(parts.mastering, parts.transport),
+        MasterActs(parts.mastering, parts.transport, ask),
         ReleaseActs(parts.releasing, ask),
         listening,
         helping,

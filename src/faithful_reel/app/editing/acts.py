@@ -6,9 +6,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import partial
 
-from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QGuiApplication
-from PyQt6.QtWidgets import QInputDialog, QMessageBox
+from PyQt6.QtWidgets import QInputDialog
 
 from faithful_reel.app.actions import Act, Menu, On
 from faithful_reel.app.asking import Asking
@@ -96,23 +95,9 @@ class EditActs:
             return CLOSE_UP
         rate = self.bench.book.rate
         told = [f"{b.name}: {b.words or 'sound'} ({b.samples / rate:.2f} s)" for b in others]
-        box = QMessageBox(
-            QMessageBox.Icon.Question,
-            "Take out and close up",
-            "Another voice sounds here, and would go too.",
-            parent=self.ask.parent,
+        return self.ask.choose(
+            "Take out and close up", "Another voice sounds here, and would go too.", told, (CLOSE_UP, SILENCE, LEAVE)
         )
-        box.setTextFormat(Qt.TextFormat.PlainText)
-        box.setInformativeText("\n".join(told))
-        for words, role in (
-            (CLOSE_UP, QMessageBox.ButtonRole.AcceptRole),
-            (SILENCE, QMessageBox.ButtonRole.ActionRole),
-            (LEAVE, QMessageBox.ButtonRole.RejectRole),
-        ):
-            box.addButton(words, role)
-        box.exec()
-        clicked = box.clickedButton()
-        return clicked.text() if clicked is not None else LEAVE
 
     def fill(self) -> None:
         """Lay room tone over it."""

@@ -6,9 +6,11 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from faithful_reel.app.actions import Act, Menu
+from faithful_reel.app.asking import Asking
 from faithful_reel.app.desks import DeskName
 from faithful_reel.app.master.presenter import MasterPresenter
 from faithful_reel.app.transport.presenter import Transport
+from faithful_reel.core.book.model import ChapterState
 
 AT = DeskName.MASTER
 BACK_S = 9
@@ -21,6 +23,7 @@ class MasterActs:
 
     presenter: MasterPresenter
     transport: Transport
+    ask: Asking
 
     @property
     def acts(self) -> Sequence[Act[MasterActs]]:
@@ -29,11 +32,18 @@ class MasterActs:
 
     def this(self) -> None:
         """Master the chapter at hand."""
-        self.presenter.master_at_hand()
+        chapter = self.presenter.bench.chapter
+        if self._sure([chapter] if chapter else []):
+            self.presenter.master_at_hand()
 
     def every(self) -> None:
         """Master all that is due."""
-        self.presenter.master_all()
+        if self._sure(self.presenter.due()):
+            self.presenter.master_all()
+
+    def _sure(self, chapters: Sequence[ChapterState]) -> bool:
+        """Whether a master without the lanes that are not heard is meant."""
+        return self.ask.all_the_same("Master", self.presenter.left_unheard(chapters))
 
     def hear_before(self) -> None:
         """Unmastered, as loud as the master."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 
 from faithful_reel.app.workbench import Observed, Workbench
 from faithful_reel.core.book.commands import SetMaster
@@ -21,6 +21,7 @@ from faithful_reel.core.work.mastering import (
     master_renderer,
     master_state,
     mastered,
+    unheard_lanes,
 )
 
 __all__ = ["DUE", "MasterPresenter", "MasterState"]
@@ -87,9 +88,18 @@ class MasterPresenter(Observed):
         self.bench.jobs.start(f"Master {chapter.title}", job, done=done, stopped=stopped)
         self.changed()
 
+    def left_unheard(self, chapters: Iterable[ChapterState]) -> list[str]:
+        """Which lanes of chapters are not heard and would be missing: “Chapter One: clerk”."""
+        found = ((c.title, unheard_lanes(c.reel)) for c in chapters)
+        return [f"{title}: {', '.join(names)}" for title, names in found if names]
+
+    def due(self) -> list[ChapterState]:
+        """The chapters whose master is missing or out of date."""
+        return [c for c in self.bench.book.chapters if self.state(c) in DUE]
+
     def master_all(self) -> None:
         """Master every chapter that needs it."""
-        due = [c for c in self.bench.book.chapters if self.state(c) in DUE]
+        due = self.due()
         if not due:
             self.bench.tell("No chapter needs to be mastered: every master is up to date, or there is no sound yet.")
         for chapter in due:

@@ -23,7 +23,11 @@ class ReleaseActs:
         return ACTS
 
     def write(self) -> None:
-        """Release."""
+        """Release; where lanes of a chapter are not heard, and so are not in its file, it is asked first."""
+        mastering, chapters = self.presenter.mastering, self.presenter.bench.book.chapters
+        missing = mastering.left_unheard(c for c in chapters if c.master is not None)
+        if not self.ask.all_the_same("Release", missing):
+            return
         if path := self.ask.folder("Release into a folder"):
             self.presenter.release(path)
 

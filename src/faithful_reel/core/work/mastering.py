@@ -14,7 +14,7 @@ from faithful_reel.core.jobs import Watch
 from faithful_reel.core.master.mastering import master_reel
 from faithful_reel.core.measure.profile import load_profile
 from faithful_reel.core.reel.reel import Lane, Piece, Reel
-from faithful_reel.core.reel.render import FileSources, Renderer
+from faithful_reel.core.reel.render import FileSources, Renderer, heard_lanes
 from faithful_reel.core.release.check import checked_file, file_meter
 from faithful_reel.core.units import Signal, Span, ratio
 from faithful_reel.core.work.timeline import Tokens
@@ -37,6 +37,12 @@ DUE = frozenset({MasterState.TO_DO, MasterState.OUT_OF_DATE, MasterState.FAILS})
 """States in which mastering all chapters takes one in hand."""
 CURRENT = frozenset({MasterState.FAILS, MasterState.PASSES})
 """States in which the master is of the reel and the profile as they are."""
+
+
+def unheard_lanes(reel: Reel | None) -> list[str]:
+    """The lanes of a reel that are not heard, and so are not in a master either: muted, or others are heard alone."""
+    heard = heard_lanes(reel) if reel is not None else []
+    return [lane.name for lane in reel.lanes if lane not in heard] if reel is not None else []
 
 
 def master_state(chapter: ChapterState, profile: str, key: Callable[[], str]) -> MasterState:
