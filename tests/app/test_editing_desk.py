@@ -11,6 +11,7 @@ from support.hearing import STEP, WORD, lay_hearing
 from faithful_reel.app.editing.cutting import Cutting
 from faithful_reel.core.reel.look import lane_look
 from faithful_reel.core.reel.reel import Piece, RoomTone, source_at
+from faithful_reel.core.reel.render import Row
 from faithful_reel.core.times import TimeFormat
 from faithful_reel.core.units import Span
 from faithful_reel.core.work.editing import lane_told
@@ -457,14 +458,14 @@ def test_music_gives_way_to_the_words_by_a_line_that_can_be_edited(lanes, monkey
     lanes.do("lane.next")
     lanes.do("lane.next")
     lanes.do("lane.give_way")
-    look = lane_look(reel(lanes).lanes[2], 0, len(reel(lanes)))
+    look = lane_look(Row(reel(lanes).lanes[2]), 0, len(reel(lanes)))
     assert {round(gain) for at, gain in look.points if FIRST <= at <= start(60)} == {-14}
     assert look.points[0] == (FIRST - round(0.6 * 44_100), 0.0)
     lanes.window.transport.spot = start(20)
     lanes.do("edit.point_up")
-    assert (start(20), pytest.approx(-13.9)) in lane_look(reel(lanes).lanes[2], 0, len(reel(lanes))).points
+    assert (start(20), pytest.approx(-13.9)) in lane_look(Row(reel(lanes).lanes[2]), 0, len(reel(lanes))).points
     lanes.do("edit.drop_point")
-    assert start(20) not in dict(lane_look(reel(lanes).lanes[2], 0, len(reel(lanes))).points)
+    assert start(20) not in dict(lane_look(Row(reel(lanes).lanes[2]), 0, len(reel(lanes))).points)
 
 
 def test_mute_solo_level_and_order(lanes, monkeypatch):

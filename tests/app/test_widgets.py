@@ -32,6 +32,7 @@ from faithful_reel.core.errors import Cancelled, FileProblem
 from faithful_reel.core.measure.picture import spectrogram
 from faithful_reel.core.reel.look import lane_look
 from faithful_reel.core.reel.reel import Lane, Piece
+from faithful_reel.core.reel.render import Row
 from faithful_reel.core.standins.sound_card import SimulatedCard
 from faithful_reel.core.work.splicing import LineWord
 from faithful_reel.core.work.timeline import Tokens
@@ -157,7 +158,7 @@ def loupe(qtbot):
     made.resize(800, 140)
     words = Tokens(["tide"], np.array([0]), np.array([30_000]), np.array([60_000]))
     pieces = Lane("voice", (Piece("x", 0, 50_000), Piece("x", 50_000, len(x))))
-    lane = LoupeLane("voice", lambda edges: made.drawn(edges), lambda a, b: x[a:b], partial(lane_look, pieces))  # noqa: PLW0108 - tests exchange it
+    lane = LoupeLane("voice", lambda edges: made.drawn(edges), lambda a, b: x[a:b], partial(lane_look, Row(pieces)))  # noqa: PLW0108 - tests exchange it
     made.drawn = overview.columns
     made.set_content(LoupeContent((lane,), spectrogram, len(x), 44_100, words, 0.001))
     made.show()

@@ -254,9 +254,12 @@ class Workbench(Observed):
 
     def columns(self, reel: Reel, lane: int = 0) -> Callable[[NDArray[np.float64]], NDArray[np.float32]]:
         """What a lane of a reel looks like."""
+        starts: list[int] = []
 
         def columns(edges: NDArray[np.float64]) -> NDArray[np.float32]:
-            return reel_columns(reel, self.overview, edges, lane=lane)
+            if not starts:
+                starts.extend(reel.lanes[lane].starts())
+            return reel_columns(reel, self.overview, edges, lane=lane, starts=starts)
 
         return columns
 

@@ -56,7 +56,7 @@ from faithful_reel.core.reel.reel import (
     joined_reels,
     split_reel,
 )
-from faithful_reel.core.reel.render import Renderer, heard_lanes
+from faithful_reel.core.reel.render import Renderer, Row, heard_lanes
 
 N = 4000
 X = {name: np.random.default_rng(k).uniform(-1, 1, 2 * N).astype(np.float32) for k, name in enumerate("abm")}
@@ -301,7 +301,7 @@ def test_keys_of_reels_are_what_they_always_were_and_follow_what_is_heard():
 
 def test_what_is_drawn_of_a_lane():
     reel = SetFade(0, Fade(100)).apply(DrawLine(200, 600, ((400, -6.0),)).apply(NamePiece(0, "the tide").apply(OLD)))
-    look = lane_look(reel.lanes[0], 0, 3000)
+    look = lane_look(Row(reel.lanes[0]), 0, 3000)
     assert [(p.start, p.stop, p.name, p.kind) for p in look.pieces] == [
         (0, 1000, "the tide", "piece"), (1000, 2500, "", "piece"), (2500, 3000, "", "room_tone")
     ]  # fmt: skip
@@ -309,6 +309,6 @@ def test_what_is_drawn_of_a_lane():
     assert (look.curves[0].start, look.curves[0].stop) == (0, 100)
     assert (400, -6.0) in look.points
     assert (400, -6.0) in look.line
-    assert lane_look(OLD.lanes[1], 0, 3000).line == ()
-    assert [p.start for p in lane_look(reel.lanes[0], 1200, 1300).pieces] == [1000]
-    assert lane_look(Lane("x", ()), 0, 10).pieces == ()
+    assert lane_look(Row(OLD.lanes[1]), 0, 3000).line == ()
+    assert [p.start for p in lane_look(Row(reel.lanes[0]), 1200, 1300).pieces] == [1000]
+    assert lane_look(Row(Lane("x", ())), 0, 10).pieces == ()

@@ -12,7 +12,7 @@ from faithful_reel.core.measure.picture import spectrogram
 from faithful_reel.core.memo import Seen
 from faithful_reel.core.reel.look import lane_look
 from faithful_reel.core.reel.reel import Reel, recordings_of
-from faithful_reel.core.reel.render import heard_lanes
+from faithful_reel.core.reel.render import Row, heard_lanes
 from faithful_reel.core.work.editing import lane_told
 from faithful_reel.core.work.mending import tone_level
 
@@ -75,7 +75,7 @@ class CloseView(Loupe):
             lane.name,
             bench.columns(reel, index),
             bench.render_here(Reel((alone,))),
-            partial(lane_look, lane),
+            partial(lane_look, Row(lane)),
             "muted" if lane.muted else "" if lane in heard_lanes(reel) else "others are heard alone",
             lane_told(lane, bench.book.rate),
         )

@@ -33,7 +33,8 @@ from faithful_reel.core.units import Signal, clock
 
 WORDS_H, RULER_H = 20.0, 16.0
 NEAREST, FARTHEST_S = 60, 90.0
-SAMPLES_BELOW = 64.0
+SAMPLES_BELOW, LINE_BELOW = 64.0, 4.0
+"""Samples a pixel: nearer, the samples themselves are looked at; and drawn as a line."""
 SPECTRUM_LONGEST_S = 30.0
 LEAST_LANE, GAP, NAME_ROOM, CURVE_ROOM = 48.0, 3.0, 40.0, 6.0
 """Pixels: a lane that is still seen, what lies between two, what a name and a curve need."""
@@ -514,6 +515,14 @@ class Loupe(QWidget):
         if stop <= start:
             return
         x = lane.render(start, stop)
+        if self.samples_per_pixel > LINE_BELOW:  # more than a line can show: the reach of what falls on each column
+            scale = self.devicePixelRatioF()
+            edges = np.linspace(self._from(), self._from() + self._span, round(self.width() * scale) + 1)[:-1]
+            at = np.clip(edges.astype(np.int64) - start, 0, len(x) - 1)
+            found = np.stack([np.minimum.reduceat(x, at), np.maximum.reduceat(x, at)])
+            found[:, edges >= self._length] = 0
+            draw_sound(painter, found, 0, top, height, self._theme, scale, "quiet" if lane.silent else "")
+            return
         shaped = np.sign(x) * np.abs(x) ** 0.6
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setPen(QPen(self._theme.color("quiet" if lane.silent else "wave"), 1.2))

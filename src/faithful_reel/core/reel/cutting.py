@@ -6,11 +6,25 @@
 from __future__ import annotations
 
 import itertools
+from bisect import bisect_right
 from dataclasses import dataclass, replace
 from typing import Literal
 
 from faithful_reel.core.errors import EditRefused
-from faithful_reel.core.reel.reel import RUNS_ON, SOFT, Join, Lane, Piece, Reel, Rest, RoomTone, Segment, ToneSource, runs_on
+from faithful_reel.core.reel.reel import (
+    RUNS_ON,
+    SOFT,
+    Join,
+    Lane,
+    Piece,
+    Reel,
+    Rest,
+    RoomTone,
+    Segment,
+    ToneSource,
+    part,
+    runs_on,
+)
 from faithful_reel.core.reel.timing import (
     LINKED,
     checked,
@@ -139,7 +153,8 @@ class SplitMany:
 
     def apply(self, reel: Reel) -> Reel:
         """The reel with its boundaries; the sound is the same."""
-        if not self.places or not all(0 <= at < len(reel) for at in self.places):
+        length = len(reel)
+        if not self.places or not all(0 <= at < length for at in self.places):
             raise EditRefused("There is nothing to split here. Choose places inside the chapter.")
         names = dict(zip(self.places, self.names, strict=False))
         for index in self.lanes:
@@ -150,14 +165,22 @@ class SplitMany:
 def _split_at_all(lane: Lane, places: list[int], names: dict[int, str]) -> Lane:
     """A lane cut at many places, in one pass."""
     starts = lane.starts()
-    bounds = sorted({0, *starts, *(at for at in places if at < starts[-1])})
-    known = set(starts)
+    inside: dict[int, list[int]] = {}
+    for at in places:
+        if at < starts[-1]:
+            index = bisect_right(starts, at) - 1
+            inside.setdefault(index, []).extend([at] if at > starts[index] else [])
     found: list[Segment] = []
-    for a, b in itertools.pairwise(bounds):
-        (segment,) = lane.between(Span(a, b), starts)
-        segment = segment if a in known else replace(segment, join=RUNS_ON)
-        found.append(replace(segment, name=names[a]) if names.get(a) else segment)
-    return replace(lane, segments=tuple(found))
+    done = 0
+    for index in sorted(inside):
+        found += lane.segments[done:index]
+        segment, begins, ends = lane.segments[index], starts[index], starts[index + 1]
+        for first, last in itertools.pairwise((begins, *inside[index], ends)):
+            piece = part(segment, first - begins, last - begins) if inside[index] else segment
+            piece = replace(piece, join=RUNS_ON) if first > begins else piece
+            found.append(replace(piece, name=names[first]) if names.get(first) else piece)
+        done = index + 1
+    return replace(lane, segments=(*found, *lane.segments[done:]))
 
 
 @dataclass(frozen=True, slots=True)

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from bisect import bisect_left
+from bisect import bisect_left, bisect_right
 from dataclasses import dataclass
 
 import numpy as np
 
 from faithful_reel.core.reel.gains import crossfade, fade_gains, line_at
-from faithful_reel.core.reel.reel import Lane, Rest, Segment
+from faithful_reel.core.reel.reel import Rest, Segment
 from faithful_reel.core.reel.render import Row
 
 CURVE = 25
@@ -49,9 +49,9 @@ class LaneLook:
     """The points of the line that can be taken hold of."""
 
 
-def lane_look(lane: Lane, start: int, stop: int) -> LaneLook:
+def lane_look(row: Row, start: int, stop: int) -> LaneLook:
     """What is to be drawn of a lane from one reel position to another."""
-    row = Row(lane)
+    lane = row.lane
     if not lane.segments or stop <= start:
         return LaneLook()
     pieces: list[PieceLook] = []
@@ -59,7 +59,8 @@ def lane_look(lane: Lane, start: int, stop: int) -> LaneLook:
     curves: list[Curve] = []
     line: list[tuple[int, float]] = []
     points: list[tuple[int, float]] = []
-    for index in range(lane.index_at(max(0, start)), min(len(lane.segments), bisect_left(row.starts, stop))):
+    first = max(0, bisect_right(row.starts, max(0, start)) - 1)
+    for index in range(first, min(len(lane.segments), bisect_left(row.starts, stop))):
         segment, at, end = lane.segments[index], row.starts[index], row.starts[index + 1]
         pieces.append(PieceLook(at, end, segment.name, segment.color, segment.kind))
         length = row.crossfade(index)

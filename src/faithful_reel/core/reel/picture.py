@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from collections.abc import Callable
 
 import numpy as np
@@ -14,17 +15,23 @@ from faithful_reel.core.units import ratio
 
 
 def reel_columns(
-    reel: Reel, overview: Callable[[str], Overview | None], edges: NDArray[np.float64], *, lane: int = 0
+    reel: Reel,
+    overview: Callable[[str], Overview | None],
+    edges: NDArray[np.float64],
+    *,
+    lane: int = 0,
+    starts: list[int] | None = None,
 ) -> NDArray[np.float32]:
     """(2, width) minima and maxima of a lane between each two of `width + 1` rising reel positions.
 
-    Crossfades are drawn as hard changes: they are shorter than a column at the zooms this is used for.
+    `starts` is what the lane's `starts()` gives, for who asks often.  Crossfades are drawn as hard changes: they are
+    shorter than a column at the zooms this is used for.
     """
     width = len(edges) - 1
     out = np.zeros((2, max(0, width)), np.float32)
     row = reel.lanes[lane]
-    starts = row.starts()
-    first = row.index_at(int(edges[0])) if row.segments else 0
+    starts = row.starts() if starts is None else starts
+    first = max(0, min(len(row.segments) - 1, bisect_right(starts, int(edges[0])) - 1))
     for index in range(first, len(row.segments)):
         if starts[index] >= edges[-1]:
             break

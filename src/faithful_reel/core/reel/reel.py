@@ -145,7 +145,7 @@ class Rest:
 Segment = Piece | RoomTone | Rest
 
 
-def _part(segment: Segment, start: int, stop: int) -> Segment:
+def part(segment: Segment, start: int, stop: int) -> Segment:
     """Samples `start` to `stop` of a segment, sounding as they did; what begins inside keeps its join only at its own start."""
     join = segment.join if start == 0 else SOFT
     if isinstance(segment, Rest):
@@ -234,9 +234,9 @@ class Lane:
         if not found:
             return ()
         if starts[last] > span.stop:
-            found[-1] = _part(found[-1], 0, span.stop - starts[last - 1])
+            found[-1] = part(found[-1], 0, span.stop - starts[last - 1])
         if starts[first] < span.start:
-            found[0] = _part(found[0], span.start - starts[first], len(found[0]))
+            found[0] = part(found[0], span.start - starts[first], len(found[0]))
         return tuple(found)
 
     def replaced(self, span: Span, middle: tuple[Segment, ...], after: Join | None = None) -> Lane:
