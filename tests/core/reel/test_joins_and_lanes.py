@@ -225,7 +225,7 @@ def test_joins_are_set_one_by_one_or_all_in_a_stretch_but_not_where_sound_runs_o
 
 @pytest.mark.parametrize(
     "wrong",
-    [SetFade(9, Fade(5)), SetFade(0, Fade(1001)), SetFade(0, Fade(5, 3.5)), NamePiece(9, "x"), MoveEdge(9, 5), MoveEdge(0, -1000), MoveEdge(0, 9, length=1004),
+    [SetFade(9, Fade(5)), SetFade(0, Fade(1001)), SetFade(0, Fade(5, 3.5)), SetFade(0, Fade(5, float("nan"))), SetJoin(1, Join(5, bend=float("nan"))), SetGain(0, 5, float("nan")), MixLane(0, pan=float("nan")), Overlap(1, 50, bend=9.0), AddLane(Lane("x", (Piece("a", 0, 9, 99.0),))), AddLane(Lane("x", (Rest(0),))), Paste(0, 0, ((0, (Piece("a", 0, 9, line=((3, 0.0), (3, 1.0))),)),)), NamePiece(9, "x"), MoveEdge(9, 5), MoveEdge(0, -1000), MoveEdge(0, 9, length=1004),
      MoveEdge(0, -5, at_start=True), InsertPause(-1, 5, TONE), InsertPause(5, 0, TONE), Paste(0, 0, ()), Paste(0, 0, ((0, (Rest(5),)), (1, (Rest(6),)))),
      Paste(9, 5, ((0, (Rest(5),)),)), SplitMany(()), SplitMany((3000,)), CutAndFill(0, 5, None, 7), RemoveLane(5), OrderLanes((0, 0)), OrderLanes((0,)),
      DressLane(0, " "), DressLane(0, "music"), MixLane(0, 25.0), MixLane(0, 0.0, 1.1), BringIntoStep(0, 0), AddLane(Lane("voice", ())), AddLane(Lane("x", ()), 9),

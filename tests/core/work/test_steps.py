@@ -62,6 +62,9 @@ def test_steps_are_read_with_times_and_samples(tmp_path):
         ('[{"kind": "set_fade", "index": 0, "fade": {"lenght": 5}}]', "“lenght” means nothing here"),
         ('[{"kind": "split", "at": "soon"}]', "step 1, at: “soon” is no time"),
         ('[{"kind": "split", "at": 5.5}]', "step 1: at:"),
+        ('[{"kind": "set_fade", "index": 0, "fade": {"length": 5, "bend": NaN}}]', "NaN is no number"),
+        ('[{"kind": "set_gain", "start": 0, "stop": 5, "gain_db": 1e999}]', "1e999 is no number"),
+        ('[{"kind": "set_gain", "start": 0, "stop": 5, "gain_db": -Infinity}]', "-Infinity is no number"),
     ],
 )
 def test_what_is_wrong_with_a_step_is_told_with_its_number(tmp_path, rows, told):
@@ -113,13 +116,26 @@ def test_sound_of_another_file_is_put_in_at_the_same_rate_only(tmp_path, sound):
 
 @pytest.mark.parametrize(
     ("piece", "told"),
-    [({"start": 0, "stop": 10**9}, "beyond its end"), ({"start": 9, "stop": 9}, "nothing to paste"), ({"start": 0, "stop": 50, "line": [[9, 0], [5, -3]]}, "runs backwards")],
+    [({"start": 0, "stop": 10**9}, "beyond its end"), ({"start": 9, "stop": 9}, "nothing to paste"), ({"start": 0, "stop": 50, "line": [[9, 0], [5, -3]]}, "runs backwards"),
+     ({"start": 0, "stop": 50, "gain_db": 900}, "outside"), ({"start": 0, "stop": 50, "line": [[9, 900]]}, "outside"),
+     ({"start": 0, "stop": 50, "fade_in": {"length": 50, "past": -60}}, "longer than its piece"), ({"start": 0, "stop": 50, "join": {"bend": 9}}, "shape"),
+     ({"start": 0, "stop": 50, "recording": "a\0b"}, "no file beside"), ({"start": 0, "stop": 50, "recording": "two\nlines?#"}, "no file beside"),
+     ({"start": 0, "stop": 50, "recording": "../audio.wav"}, "no file beside")],
 )  # fmt: skip
 def test_what_a_recording_does_not_hold_is_not_played(tmp_path, sound, piece, told):
     source, _ = sound
     paste = {"kind": "paste", "start": 5, "stop": 5, "content": [[0, [{"kind": "piece", "recording": "audio", **piece}]]]}
     with pytest.raises(AppError, match=told):
         edit_file(source, steps(tmp_path, paste), tmp_path / "out.wav")
+    assert not (tmp_path / "out.wav").exists()
+
+
+def test_a_result_that_never_ends_is_refused_before_it_is_begun(tmp_path, sound):
+    source, _ = sound
+    with pytest.raises(AppError, match="longer than any chapter"):
+        edit_file(
+            source, steps(tmp_path, {"kind": "insert_pause", "at": 5, "length": 10**18, "tone": None}), tmp_path / "out.wav"
+        )
     assert not (tmp_path / "out.wav").exists()
 
 

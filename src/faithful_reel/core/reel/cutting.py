@@ -11,6 +11,7 @@ from dataclasses import dataclass, replace
 from typing import Literal
 
 from faithful_reel.core.errors import EditRefused
+from faithful_reel.core.reel.bounds import join_within, segment_within
 from faithful_reel.core.reel.reel import (
     RUNS_ON,
     SOFT,
@@ -284,10 +285,11 @@ class Overlap:
         if not 0 < self.index < len(lane.segments) or self.by < 1:
             raise EditRefused("There are no two pieces to overlap here.")
         left, right, at = lane.segments[self.index - 1], lane.segments[self.index], lane.starts()[self.index]
+        join = join_within(Join(self.by, self.shape, self.bend))
         first = self.by // 2
         if len(left) <= self.by or len(right) <= self.by:
             raise EditRefused("Two pieces can not overlap by more than the shorter one.")
-        right = replace(grown(right, first - self.by, 0), join=Join(self.by, self.shape, self.bend))
+        right = replace(grown(right, first - self.by, 0), join=join)
         segments = (*lane.segments[: self.index - 1], grown(left, 0, -first), right, *lane.segments[self.index + 1 :])
         span = Span(at - first, at - first + self.by)
         return followed(reel, self.lane, replace(lane, segments=segments), span, -self.by)
@@ -398,7 +400,7 @@ class Paste:
         span = Span(self.start, self.stop)
         if self.keep_time and len(span) == 0:
             span = Span(self.start, min(len(reel), self.start + length))
-        to = dict(self.content)
+        to = {lane: tuple(map(segment_within, segments)) for lane, segments in self.content}
         for index in to:
             lane_at(reel, index)
         if self.keep_time:

@@ -9,11 +9,10 @@ from dataclasses import dataclass, replace
 from typing import Literal
 
 from faithful_reel.core.errors import EditRefused
+from faithful_reel.core.reel.bounds import lane_within
 from faithful_reel.core.reel.reel import SOFT, Lane, Marker, Reel, ToneSource
 from faithful_reel.core.reel.timing import lane_at, seed_at
 from faithful_reel.core.units import Span
-
-LEAST_LANE_DB, MOST_LANE_DB = -60.0, 24.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,7 +31,7 @@ class AddLane:
             raise EditRefused(f"Every lane needs a name of its own; “{self.lane.name}” is none or is taken.")
         if at > len(reel.lanes):
             raise EditRefused("There is no such place among the lanes.")
-        return replace(reel, lanes=(*reel.lanes[:at], self.lane, *reel.lanes[at:]))
+        return replace(reel, lanes=(*reel.lanes[:at], lane_within(self.lane), *reel.lanes[at:]))
 
 
 @dataclass(frozen=True, slots=True)
@@ -98,10 +97,9 @@ class MixLane:
 
     def apply(self, reel: Reel) -> Reel:
         """The reel mixed so."""
-        if not LEAST_LANE_DB <= self.gain_db <= MOST_LANE_DB or not -1 <= self.pan <= 1:
-            raise EditRefused(f"A lane has a level of {LEAST_LANE_DB:g} to {MOST_LANE_DB:g} dB, and a place of -1 to 1.")
         lane = lane_at(reel, self.lane)
-        return reel.with_lane(self.lane, replace(lane, gain_db=self.gain_db, pan=self.pan, muted=self.muted, solo=self.solo))
+        mixed = replace(lane, gain_db=self.gain_db, pan=self.pan, muted=self.muted, solo=self.solo)
+        return reel.with_lane(self.lane, lane_within(mixed))
 
 
 @dataclass(frozen=True, slots=True)

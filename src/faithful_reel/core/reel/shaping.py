@@ -11,9 +11,9 @@ from dataclasses import dataclass, replace
 from typing import Literal
 
 from faithful_reel.core.errors import EditRefused
+from faithful_reel.core.reel.bounds import fade_within, gain_within, join_within
 from faithful_reel.core.reel.gains import line_at
 from faithful_reel.core.reel.reel import (
-    MOST_BEND,
     NO_FADE,
     OFF_DB,
     SOFT,
@@ -28,21 +28,7 @@ from faithful_reel.core.reel.reel import (
 from faithful_reel.core.reel.timing import LINKED, checked, lane_at, together, within
 from faithful_reel.core.units import Span
 
-LEAST_GAIN_DB, MOST_GAIN_DB = -60.0, 24.0
 _SAME_DB = 1e-9
-
-
-def _gain(gain_db: float, least: float = LEAST_GAIN_DB) -> float:
-    """A gain within bounds.
-
-    Raises
-    ------
-    EditRefused
-        It is not.
-    """
-    if not least <= gain_db <= MOST_GAIN_DB:
-        raise EditRefused(f"A gain of {gain_db:g} dB is outside {least:g} to {MOST_GAIN_DB:g} dB.")
-    return gain_db
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,7 +43,7 @@ class SetGain:
 
     def apply(self, reel: Reel) -> Reel:
         """The reel with the stretch at its new gain."""
-        gain_db = _gain(self.gain_db)
+        gain_db = gain_within(self.gain_db)
         return _mapped(reel, self.lane, self.start, self.stop, lambda s: _at_gain(s, gain_db))
 
 
@@ -73,7 +59,7 @@ class ChangeGain:
 
     def apply(self, reel: Reel) -> Reel:
         """The reel with the stretch at other gains."""
-        return _mapped(reel, self.lane, self.start, self.stop, lambda s: _at_gain(s, _gain(s.gain_db + self.by_db)))
+        return _mapped(reel, self.lane, self.start, self.stop, lambda s: _at_gain(s, gain_within(s.gain_db + self.by_db)))
 
 
 def _at_gain(segment: Segment, gain_db: float) -> Segment:
@@ -104,7 +90,7 @@ class DrawLine:
         span = checked(reel, self.start, self.stop)
         if any(not self.start <= at < self.stop for at, _ in self.points):
             raise EditRefused("A point of a gain line lies outside of its stretch.")
-        drawn = sorted((at, _gain(gain_db, OFF_DB)) for at, gain_db in dict(self.points).items())
+        drawn = sorted((at, gain_within(gain_db, OFF_DB)) for at, gain_db in dict(self.points).items())
         lane = lane_at(reel, self.lane)
         starts, segments = lane.starts(), list(lane.segments)
         touched = _touched(lane, starts, within(lane, span))
@@ -169,8 +155,7 @@ class SetFade:
         fade = self.fade if self.fade.length else NO_FADE
         if isinstance(segment, Rest):
             raise EditRefused("Nothing sounds here that could be faded.")
-        if not 0 <= fade.length <= len(segment) or abs(fade.bend) > MOST_BEND:
-            raise EditRefused("A fade can not be longer than its piece.")
+        fade_within(fade, len(segment))
         changed = replace(segment, fade_in=fade) if self.at_start else replace(segment, fade_out=fade)
         return reel.with_lane(self.lane, _with(lane, self.index, changed))
 
@@ -189,8 +174,7 @@ class SetJoin:
         lane = lane_at(reel, self.lane)
         if not 0 < self.index < len(lane.segments):
             raise EditRefused("There is no join here.")
-        if self.join.length < 0 or abs(self.join.bend) > MOST_BEND:
-            raise EditRefused("A crossfade of this length or shape can not be made.")
+        join_within(self.join)
         return reel.with_lane(self.lane, _with(lane, self.index, replace(lane.segments[self.index], join=self.join)))
 
 
@@ -207,8 +191,7 @@ class SetJoins:
     def apply(self, reel: Reel) -> Reel:
         """The reel with its joins changed."""
         span = checked(reel, self.start, self.stop)
-        if self.join.length < 0 or abs(self.join.bend) > MOST_BEND:
-            raise EditRefused("A crossfade of this length or shape can not be made.")
+        join_within(self.join)
         for index in together(reel, self.lane):
             lane = reel.lanes[index]
             starts = lane.starts()

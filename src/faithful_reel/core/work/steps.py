@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import json
+import math
 from collections.abc import Mapping
 from dataclasses import fields
-from itertools import pairwise
 from pathlib import Path
 from typing import Any, get_args
 
@@ -20,6 +20,7 @@ from faithful_reel.core.book.session import Session
 from faithful_reel.core.errors import EditRefused, FileProblem
 from faithful_reel.core.files import refuse_over, shown
 from faithful_reel.core.jobs import Unwatched, Watch
+from faithful_reel.core.reel.bounds import lane_within
 from faithful_reel.core.reel.commands import ReelCommand
 from faithful_reel.core.reel.reel import Reel, Rest, RoomTone, recordings_of, reel_of
 from faithful_reel.core.reel.render import FileSources, Renderer
@@ -28,6 +29,8 @@ from faithful_reel.core.times import time_of
 KINDS: dict[str, type] = {str(next(f.default for f in fields(k) if f.name == "kind")): k for k in get_args(ReelCommand)}
 TIMES = frozenset({"start", "stop", "at", "length", "by", "take_start", "take_stop"})
 """Fields that may be written as times ("0:01:02.5") instead of samples."""
+LONGEST = 1 << 33
+"""Samples: a day at 96 kHz."""
 OWN = "audio"
 """What the file that is edited is called in steps that name a recording."""
 
@@ -41,12 +44,20 @@ def steps_in(path: Path, rate: int) -> tuple[ReelCommand, ...]:
         It is no such list; which step is wrong is told.
     """
     try:
-        rows = json.loads(path.read_bytes())
+        rows = json.loads(path.read_bytes(), parse_constant=_refused, parse_float=_finite)
     except (OSError, ValueError, RecursionError) as problem:
         raise FileProblem(f"{shown(path)} could not be read as JSON ({problem}).") from problem
     if not isinstance(rows, list) or not rows:
         raise FileProblem(f'{shown(path)} is no list of steps. Write [{{"kind": …}}, …].')
     return tuple(_step(row, f"{shown(path)}, step {number}", rate) for number, row in enumerate(rows, 1))
+
+
+def _refused(name: str) -> float:
+    raise ValueError(f"{name} is no number")
+
+
+def _finite(written: str) -> float:
+    return float(written) if math.isfinite(float(written)) else _refused(written)
 
 
 def _step(row: Any, where: str, rate: int) -> ReelCommand:
@@ -101,8 +112,11 @@ def edited(reel: Reel, steps: tuple[ReelCommand, ...]) -> Reel:
 
 
 def _held(reel: Reel, lengths: Mapping[str, int]) -> None:
-    """Refuse a reel that plays what its recordings do not hold, or whose gain lines run backwards."""
+    """Refuse a reel that plays what its recordings do not hold, whose values can not be played, or that never ends."""
+    if len(reel) > LONGEST:
+        raise EditRefused("The result would last longer than any chapter can.")
     for lane in reel.lanes:
+        lane_within(lane)
         for segment in lane.segments:
             if isinstance(segment, Rest) or (isinstance(segment, RoomTone) and not segment.recording):
                 continue
@@ -111,8 +125,6 @@ def _held(reel: Reel, lengths: Mapping[str, int]) -> None:
             if not 0 <= segment.start < segment.stop <= lengths[segment.recording]:
                 places = f"{segment.start} to {segment.stop}"
                 raise EditRefused(f"The lane {lane.name} would play {segment.recording} from {places}, beyond its end.")
-            if any(a[0] >= b[0] for a, b in pairwise(segment.line)):
-                raise EditRefused(f"A gain line of the lane {lane.name} runs backwards.")
 
 
 def edit_file(audio: Path, steps: Path, out: Path, watch: Watch | None = None) -> dict[str, float | int]:
@@ -129,7 +141,9 @@ def edit_file(audio: Path, steps: Path, out: Path, watch: Watch | None = None) -
     commands = steps_in(steps, info.rate)
     reel = edited(reel_of(OWN, info.frames), commands)
     others = {name: steps.parent / name for name in recordings_of(reel) if name != OWN}
-    for path in others.values():
+    for name, path in others.items():
+        if Path(name).name != name or not name.isprintable():
+            raise FileProblem(f"The steps name the recording {name!r}, which is no file beside them.")
         refuse_over(out, path)
         rate = full_range_info(path).rate
         if rate != info.rate:
