@@ -1,0 +1,88 @@
+"""What values of a reel can be played: whatever comes from outside of the program is held against this before it is."""
+
+from __future__ import annotations
+
+from itertools import pairwise
+
+from faithful_reel.core.errors import EditRefused
+from faithful_reel.core.reel.reel import MOST_BEND, OFF_DB, Fade, Join, Lane, Rest, Segment
+
+LEAST_GAIN_DB, MOST_GAIN_DB = -60.0, 24.0
+
+
+def gain_within(gain_db: float, least: float = LEAST_GAIN_DB) -> float:
+    """A gain within bounds; no number is within none.
+
+    Raises
+    ------
+    EditRefused
+        It is not.
+    """
+    if not least <= gain_db <= MOST_GAIN_DB:
+        raise EditRefused(f"A gain of {gain_db:g} dB is outside {least:g} to {MOST_GAIN_DB:g} dB.")
+    return gain_db
+
+
+def fade_within(fade: Fade, length: int) -> Fade:
+    """A fade that a segment of a length can have.
+
+    Raises
+    ------
+    EditRefused
+        It is longer, or bent further than can be.
+    """
+    if not (0 <= fade.length - fade.past <= length and 0 <= fade.past <= fade.length and abs(fade.bend) <= MOST_BEND):
+        raise EditRefused("A fade can not be longer than its piece, nor bent further than 3.")
+    return fade
+
+
+def join_within(join: Join) -> Join:
+    """A join that can be made.
+
+    Raises
+    ------
+    EditRefused
+        Its length or its bend can not be.
+    """
+    if not (join.length >= 0 and abs(join.bend) <= MOST_BEND):
+        raise EditRefused("A crossfade of this length or shape can not be made.")
+    return join
+
+
+def segment_within(segment: Segment) -> Segment:
+    """A segment that can be played.
+
+    Raises
+    ------
+    EditRefused
+        It is empty, or its gain, line, fades or join can not be.
+    """
+    join_within(segment.join)
+    if len(segment) < 1:
+        raise EditRefused("A piece is empty.")
+    if isinstance(segment, Rest):
+        return segment
+    gain_within(segment.gain_db, OFF_DB)
+    for _, gain_db in segment.line:
+        gain_within(gain_db, OFF_DB)
+    if any(a >= b for (a, _), (b, _) in pairwise(segment.line)):
+        raise EditRefused("A gain line runs backwards.")
+    for fade in (segment.fade_in, segment.fade_out):
+        fade_within(fade, max(len(segment), fade.length))  # a piece that was cut inside of its fade is shorter than it
+    return segment
+
+
+def lane_within(lane: Lane) -> Lane:
+    """A lane that can be played.
+
+    Raises
+    ------
+    EditRefused
+        Its level or place, or one of its segments, can not be.
+    """
+    gain_within(lane.gain_db)
+    if not -1 <= lane.pan <= 1:
+        raise EditRefused("A lane has its place between -1, left, and 1, right.")
+    for segment in lane.segments:
+        segment_within(segment)
+    return lane
