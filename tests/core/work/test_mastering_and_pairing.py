@@ -6,6 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
+import soundfile
 from support.chapters import LENGTH, RATE, TEXT, TOKENS, made, place
 from support.sounds import noise, speech_like
 
@@ -15,7 +16,7 @@ from faithful_reel.core.collate.pairing import Passage
 from faithful_reel.core.errors import FileProblem
 from faithful_reel.core.jobs import Unwatched
 from faithful_reel.core.pickups.ledger import Pickup, Take
-from faithful_reel.core.reel.reel import reel_of
+from faithful_reel.core.reel.reel import Lane, Piece, Reel, reel_of
 from faithful_reel.core.reel.render import FileSources, Renderer
 from faithful_reel.core.units import Span
 from faithful_reel.core.work.mastering import (
@@ -70,8 +71,33 @@ def test_how_a_master_stands(kept, state):
 
 def test_the_words_that_are_never_trimmed_are_all_that_were_heard():
     book, chapter, hearing = made()
-    assert known_words(tokens_of(book, chapter, TOKENS, hearing)) == Span(place(0), place(len(TOKENS) - 1) + LENGTH)
-    assert known_words(tokens_of(book, chapter, TOKENS, None)) is None
+    assert known_words(tokens_of(book, chapter, TOKENS, hearing), chapter.reel) == Span(place(0), place(len(TOKENS) - 1) + LENGTH)
+    assert known_words(tokens_of(book, chapter, TOKENS, None), chapter.reel) is None
+
+
+def test_music_before_the_words_is_never_trimmed(tmp_path):
+    """Eight seconds of music, then a voice: all of it is in the finished file."""
+    voice = np.concatenate([noise(seconds=8, rms_db=-70), speech_like(seconds=20)]).astype(np.float32)
+    at = np.arange(8 * 44_100) / 44_100
+    sounds = {"v": voice, "m": (0.02 * (np.sin(2 * np.pi * 6000 * at) + np.sin(2 * np.pi * 7500 * at))).astype(np.float32)}
+
+    def source(recording, start, stop):
+        x, out = sounds[recording], np.zeros(stop - start, np.float32)
+        first, last = max(0, start), min(stop, len(x))
+        out[first - start : max(first, last) - start] = x[first:last] if last > first else ()
+        return out
+
+    reel = Reel((Lane("voice", (Piece("v", 0, len(voice)),)), Lane("music", (Piece("m", 0, len(at)),), music=True)))
+    nothing = tokens_of(Book(), replace(made()[1], reel=None), ["a"], None)
+    words = known_words(nothing, reel)
+    assert words == Span(0, len(at))
+    assert known_words(nothing, replace(reel, lanes=(reel.lanes[0], replace(reel.lanes[1], muted=True)))) is None
+    seconds = {}
+    for name, kept in (("with", words), ("without", None)):
+        mastered(Renderer(reel, source), 44_100, "retail", "k", tmp_path / f"{name}.wav", words=kept, watch=Unwatched())
+        seconds[name] = soundfile.info(tmp_path / f"{name}.wav").duration
+    assert seconds["with"] > 28
+    assert seconds["without"] < 24  # as it would be, were the music not known
 
 
 def test_the_original_is_heard_as_loud_as_its_master():

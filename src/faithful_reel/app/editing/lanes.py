@@ -44,7 +44,7 @@ class LaneWork:
             return None
         chapter, reel = found
         if self.editing.lane < 0 and len(reel.lanes) > 1:
-            self.bench.tell("Choose a lane first: click on its name in the loupe, or Ctrl+Alt+L.")
+            self.bench.tell("Choose a lane first: click on its name in the loupe, or take the next one in hand (Sound, Lane).")
             return None
         return chapter, reel, max(0, self.editing.lane)
 

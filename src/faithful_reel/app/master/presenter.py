@@ -68,7 +68,7 @@ class MasterPresenter(Observed):
             return
         rate, profile, key = self.bench.book.rate, self.profile, self.bench.reel_key(chapter)
         renderer = self.bench.renderer(chapter.reel)
-        words = known_words(self.bench.tokens(chapter)) if self.bench.hearing(chapter) else None
+        words = known_words(self.bench.tokens(chapter), chapter.reel)
         out = self.bench.session.store.folder / MASTERS / plain(f"{chapter.id}-{key[:8]}{self.suffix}")
 
         def job(watch: Watch) -> Master:

@@ -56,10 +56,15 @@ def master_state(chapter: ChapterState, profile: str, key: Callable[[], str]) ->
     return MasterState.PASSES if chapter.master.passed else MasterState.FAILS
 
 
-def known_words(tokens: Tokens) -> Span | None:
-    """From the first to the last word that was heard in a chapter's reel: never trimmed, however softly it is read."""
+def known_words(tokens: Tokens, reel: Reel) -> Span | None:
+    """From the first to the last word or music that is heard in a chapter's reel: never trimmed, however soft it is."""
     heard = tokens.heard()
-    return Span(int(heard.starts.min()), int(heard.stops.max())) if len(heard) else None
+    ends = [int(heard.starts.min()), int(heard.stops.max())] if len(heard) else []
+    for lane in heard_lanes(reel):
+        if lane.music:
+            sounding = [(at, at + len(s)) for s, at in zip(lane.segments, lane.starts(), strict=False) if isinstance(s, Piece)]
+            ends += [at for piece in sounding for at in piece]
+    return Span(min(ends), max(ends)) if ends else None
 
 
 def mastered(renderer: Renderer, rate: int, profile: str, key: str, out: Path, *, words: Span | None, watch: Watch) -> Master:
