@@ -579,3 +579,16 @@ def test_what_is_muted_is_said_at_the_top_and_asked_about_before_it_is_mastered(
     monkeypatch.setattr(QFileDialog, "getExistingDirectory", lambda *a, **k: "")
     lanes.do("release.write")
     assert len(told) == 2
+
+
+def test_a_lane_in_hand_that_is_undone_is_no_longer_in_hand(lanes):
+    for _ in range(3):
+        lanes.do("lane.next")
+    assert editing(lanes).lane == 2
+    lanes.do("edit.undo")
+    assert [k.name for k in reel(lanes).lanes] == ["voice", "clerk"]
+    assert (editing(lanes).lane, lanes.window.loupe.lane) == (-1, -1)
+    lanes.click_word(20)
+    lanes.do("span.word")
+    lanes.do("edit.cut_fill")
+    assert labels(lanes).startswith("Fill with room tone")

@@ -119,6 +119,7 @@ def test_sound_of_another_file_is_put_in_at_the_same_rate_only(tmp_path, sound):
     [({"start": 0, "stop": 10**9}, "beyond its end"), ({"start": 9, "stop": 9}, "nothing to paste"), ({"start": 0, "stop": 50, "line": [[9, 0], [5, -3]]}, "runs backwards"),
      ({"start": 0, "stop": 50, "gain_db": 900}, "outside"), ({"start": 0, "stop": 50, "line": [[9, 900]]}, "outside"),
      ({"start": 0, "stop": 50, "fade_in": {"length": 50, "past": -60}}, "longer than its piece"), ({"start": 0, "stop": 50, "join": {"bend": 9}}, "shape"),
+     ({"start": 0, "stop": 500, "fade_out": {"length": 50, "past": -6}}, "longer than its piece"),
      ({"start": 0, "stop": 50, "recording": "a\0b"}, "no file beside"), ({"start": 0, "stop": 50, "recording": "two\nlines?#"}, "no file beside"),
      ({"start": 0, "stop": 50, "recording": "../audio.wav"}, "no file beside")],
 )  # fmt: skip

@@ -85,8 +85,10 @@ class Editing(Observed):
             self._of, self._anchor = now, -1
             length = len(now[1]) if now[1] is not None else 0
             lanes = len(now[1].lanes) if now[1] is not None else 0
-            if self.lane >= lanes:
-                self.lane = LINKED
+            gone = self.lane >= lanes
+            self.lane = LINKED if gone else self.lane
+            if gone and not self.spans:
+                self.changed()
             self.let_go()
             self.transport.spot = min(self.transport.spot, max(0, length - 1))
 
