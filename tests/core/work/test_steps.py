@@ -59,7 +59,7 @@ def test_steps_are_read_with_times_and_samples(tmp_path):
         ('[{"kind": "split", "at": 5}, 7]', "step 2: “kind” is none of"),
         ('[{"kind": "split"}]', "step 1: at: Field required"),
         ('[{"kind": "split", "at": 5, "lain": 1}]', "step 1: “lain” means nothing here"),
-        ('[{"kind": "set_fade", "index": 0, "fade": {"lenght": 5}}]', "“lenght” means nothing here"),
+        ('[{"kind": "set_fade", "index": 0, "fade": {"duration": 5}}]', "“duration” means nothing here"),
         ('[{"kind": "split", "at": "soon"}]', "step 1, at: “soon” is no time"),
         ('[{"kind": "split", "at": 5.5}]', "step 1: at:"),
         ('[{"kind": "set_fade", "index": 0, "fade": {"length": 5, "bend": NaN}}]', "NaN is no number"),
