@@ -10,6 +10,16 @@ from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from typing import ClassVar
 
+from faithful_reel.core.book.kept import (
+    DescribeChapter,
+    DescribeShelved,
+    DescribeVersion,
+    DropVersion,
+    KeepVersion,
+    PutOnShelf,
+    SwapVersion,
+    TakeOffShelf,
+)
 from faithful_reel.core.book.model import Book, ChapterState, Master, Recording
 from faithful_reel.core.collate.findings import Decision, Finding, by_hand
 from faithful_reel.core.collate.names import Accepted, is_accepted, name_key
@@ -165,6 +175,9 @@ class SplitChapter:
         late = tuple(replace(f, word_index=f.word_index - self.at) for f in old.findings if f.word_index >= self.at)
         first = ChapterState(old.id, self.titles[0], self.texts[0], old.recording, self.hearings[0], early, reels[0])
         second = ChapterState(second_id, self.titles[1], self.texts[1], old.recording, self.hearings[1], late, reels[1])
+        kept = tuple(replace(v, name=f"{v.name} (before the split)") for v in old.versions)
+        first = replace(first, color=old.color, note=old.note, versions=kept)
+        second = replace(second, color=old.color)
         pickups = tuple(
             replace(p, chapter=second_id, first_word=p.first_word - self.at)
             if p.chapter == old.id and p.first_word >= self.at
@@ -199,6 +212,9 @@ class JoinChapters:
             self.hearing,
             first.findings + late,
             joined_reels(reels) if reels else None,
+            color=first.color,
+            note="\n".join(filter(None, (first.note, second.note))),
+            versions=first.versions + second.versions,
         )
         pickups = tuple(
             replace(p, chapter=first.id, first_word=p.first_word + self.at) if p.chapter == second.id else p for p in book.pickups
@@ -685,10 +701,15 @@ class EditReel:
 
 @dataclass(frozen=True, slots=True)
 class EditReels:
-    """Several edits as one step, of one chapter or of several: (chapter, edit) in their order, under a name of its own."""
+    """Several edits as one step, of one chapter or of several: (chapter, edit) in their order, under a name of its own.
+
+    `mended` are findings that they settle: (chapter, finding).
+    """
 
     edits: tuple[tuple[str, ReelCommand], ...]
     label: str
+    mended: tuple[tuple[str, str], ...] = ()
+    edition: int = EDITION
 
     @property
     def chapter(self) -> str:
@@ -701,6 +722,9 @@ class EditReels:
             raise EditRefused("There is nothing to do here.")
         for chapter, edit in self.edits:
             book = EditReel(chapter, edit).apply(book)
+        for chapter in dict.fromkeys(c for c, _ in self.mended):
+            findings = tuple(f for c, f in self.mended if c == chapter)
+            book = Decide(chapter, findings, Decision.MEND, edition=self.edition).apply(book)
         return book
 
 
@@ -950,5 +974,13 @@ BookCommand = (
     | PassPickup
     | SetMaster
     | MarkReleased
+    | DescribeChapter
+    | KeepVersion
+    | DescribeVersion
+    | SwapVersion
+    | DropVersion
+    | PutOnShelf
+    | DescribeShelved
+    | TakeOffShelf
 )
 KINDS: dict[str, type] = {c.__name__: c for c in BookCommand.__args__}

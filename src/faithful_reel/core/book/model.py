@@ -13,7 +13,7 @@ from faithful_reel.core.hear.ears import ENGLISH
 from faithful_reel.core.measure.health import Health
 from faithful_reel.core.pickups.ledger import Pickup
 from faithful_reel.core.reel.commands import ToneSource
-from faithful_reel.core.reel.reel import Reel
+from faithful_reel.core.reel.reel import Reel, Segment
 
 
 @dataclass(frozen=True, slots=True)
@@ -79,6 +79,31 @@ class Master:
 
 
 @dataclass(frozen=True, slots=True)
+class Version:
+    """A chapter's reel as it was once, under a name; `at` is when it was kept (local time, ISO 8601)."""
+
+    id: str
+    name: str
+    reel: Reel
+    note: str = ""
+    at: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Shelved:
+    """Sound that is kept for reuse: segments of one lane, end to end."""
+
+    id: str
+    name: str
+    segments: tuple[Segment, ...]
+    color: str = ""
+    note: str = ""
+
+    def __len__(self) -> int:
+        return sum(len(s) for s in self.segments)
+
+
+@dataclass(frozen=True, slots=True)
 class ChapterState:
     """All that was decided about one chapter.  `text` and `hearing` are keys of contents."""
 
@@ -93,6 +118,9 @@ class ChapterState:
     released: str = ""
     signed: str = ""
     """The key of the reel and the text that were signed off; empty before."""
+    color: str = ""
+    note: str = ""
+    versions: tuple[Version, ...] = ()
 
     def finding(self, finding_id: str) -> Finding:
         """The finding with this id.
@@ -124,6 +152,7 @@ class Book:
     say: tuple[tuple[str, str], ...] = ()
     """(name, how it is to be spoken), for the call sheet."""
     language: str = ENGLISH
+    shelf: tuple[Shelved, ...] = ()
 
     def chapter(self, chapter_id: str) -> ChapterState:
         """The chapter with this id.

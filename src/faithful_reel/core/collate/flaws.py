@@ -135,12 +135,12 @@ def gaps_of(chapter: Chapter, heard: Sequence[Heard], links: Sequence[Link]) -> 
             word = here
         if heard[b].start <= heard[a].stop:
             continue
-        place = _place(chapter, here) if here is not None and there == here + 1 else Place.RETAKE
+        place = place_after(chapter, here) if here is not None and there == here + 1 else Place.RETAKE
         gaps.append(Gap(heard[a].stop, heard[b].start, there if there is not None else word, place))
     return gaps
 
 
-def _place(chapter: Chapter, word: int) -> Place:
+def place_after(chapter: Chapter, word: int) -> Place:
     """What kind of place follows a written word."""
     words = chapter.words
     if word + 1 >= len(words):

@@ -1,0 +1,165 @@
+"""Mending a word from another place: where the same reader says the same words, and which place is likest."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from faithful_reel.core.book.model import Book, ChapterState
+from faithful_reel.core.jobs import Unwatched, Watch
+from faithful_reel.core.reel.commands import Paste, ReelCommand
+from faithful_reel.core.reel.reel import Piece
+from faithful_reel.core.splice.seam import seam_at
+from faithful_reel.core.text.spoken import plain
+from faithful_reel.core.text.words import Chapter
+from faithful_reel.core.units import Signal, Span
+from faithful_reel.core.work.timeline import Hearing
+
+MOST_MEASURED = 40
+"""So many places, the likest by their words, are listened to."""
+AROUND_S = 1.5
+EDGE_S = 0.03
+"""Taken with a word on either side, where its neighbours leave that."""
+Sound = Callable[[str, int, int], Signal]
+"""Samples (n,) of a recording between two positions at the book's rate."""
+
+
+@dataclass(frozen=True, slots=True)
+class Elsewhere:
+    """One place where the words are said: its chapter, its written words and those around them, and where in which recording.
+
+    `unlike` is how far it is from the place that is mended, see `ranked`; `step_db` the level that it must be changed by.
+    """
+
+    chapter: str
+    title: str
+    first: int
+    count: int
+    around: str
+    recording: str
+    start: int
+    stop: int
+    unlike: float = 0.0
+    step_db: float = 0.0
+    told: str = ""
+
+
+def same_reader(book: Book, one: str, other: str) -> bool:
+    """Whether two recordings are read by the same narrator, as far as is known: named alike, or both not named."""
+    return one == other or book.recording(one).narrator == book.recording(other).narrator
+
+
+def places_elsewhere(
+    book: Book, chapter: ChapterState, words: tuple[int, int], read: Callable[[ChapterState], tuple[Chapter, Hearing | None]]
+) -> list[Elsewhere]:
+    """Every place of the book, but the one at hand, where the same reader was heard to say some words as they are written.
+
+    `read` gives the text of a chapter and what was heard of it.  Those whose neighbours and place in the sentence are alike come
+    first.
+    """
+    here, _ = read(chapter)
+    wanted = [plain(w.text) for w in here.words[words[0] : words[1] + 1]]
+    if not wanted or not all(wanted):
+        return []
+    found: list[Elsewhere] = []
+    for other in book.chapters:
+        if not other.recording or not other.hearing or not same_reader(book, chapter.recording, other.recording):
+            continue
+        text, hearing = read(other)
+        if hearing is None:
+            continue
+        said = _read_as_written(hearing)
+        plains = [plain(w.text) for w in text.words]
+        for first in range(len(plains) - len(wanted) + 1):
+            last = first + len(wanted) - 1
+            if plains[first] != wanted[0] or plains[first : last + 1] != wanted or (other.id == chapter.id and first == words[0]):
+                continue
+            if not said.issuperset(range(first, last + 1)):
+                continue
+            starts, stops = hearing.words
+            before = int(stops[first - 1]) if first and stops[first - 1] >= 0 else 0
+            after = int(starts[last + 1]) if last + 1 < len(starts) and starts[last + 1] >= 0 else 1 << 62
+            edge = round(EDGE_S * book.rate)
+            start, stop = int(starts[first]), int(stops[last])
+            found.append(
+                Elsewhere(
+                    other.id,
+                    other.title,
+                    first,
+                    len(wanted),
+                    " ".join(w.text for w in text.words[max(0, first - 3) : last + 4]),
+                    other.recording,
+                    max(start - edge, min(start, (before + start) // 2)),
+                    min(stop + edge, max(stop, (stop + after) // 2)),
+                    _unlike_words(here, words, text, (first, last)) + (0.0 if other.id == chapter.id else 0.5),
+                )
+            )
+    return sorted(found, key=lambda p: p.unlike)
+
+
+def _read_as_written(hearing: Hearing) -> set[int]:
+    """The written words that were heard as they are written, each with its place."""
+    same = {w for a, b, _, _, alike in hearing.links if alike for w in range(a, b)}
+    return {w for w in same if hearing.placed[w] is not None}
+
+
+def _unlike_words(here: Chapter, words: tuple[int, int], there: Chapter, place: tuple[int, int]) -> float:
+    """How unlike two places are by their words: 1 for another end of the sentence, and up to 1 for each other neighbour."""
+
+    def ends(text: Chapter, at: int) -> str:
+        mark = text.words[at].text.rstrip("\"'”’)")[-1:]
+        return mark if mark in ".?!,;:" else ""
+
+    def beside(text: Chapter, at: int) -> str:
+        return plain(text.words[at].text) if 0 <= at < len(text.words) else ""
+
+    unlike = 0.0 if ends(here, words[1]) == ends(there, place[1]) else 1.0
+    for one, other, edge in (
+        (beside(here, words[0] - 1), beside(there, place[0] - 1), slice(-1, None)),
+        (beside(here, words[1] + 1), beside(there, place[1] + 1), slice(0, 1)),
+    ):
+        unlike += 0.0 if one == other else 0.5 if one[edge] == other[edge] else 1.0
+    return unlike
+
+
+def ranked(
+    places: Sequence[Elsewhere],
+    render: Callable[[int, int], Signal],
+    span: Span,
+    length: int,
+    sound: Sound,
+    rate: int,
+    watch: Watch | None = None,
+) -> list[Elsewhere]:
+    """Places in the order of how like they would sound where a span of a reel is.
+
+    Each is put in between what is there; at both joins the steps of level and tone are measured (`seam_at`), a place counts as
+    unlike by 1 for every 2 dB of tone, for every 12 dB of level, which is set right, and for a length that differs by half
+    (own rule).  `render` gives samples of the reel, (n,).
+    """
+    watch = watch or Unwatched()
+    around = round(AROUND_S * rate)
+    left = np.asarray(render(max(0, span.start - around), span.start))
+    right = np.asarray(render(span.stop, min(length, span.stop + around)))
+    found: list[Elsewhere] = []
+    for number, place in enumerate(places[:MOST_MEASURED]):
+        watch.tick(number / min(len(places), MOST_MEASURED), place.title)
+        x = sound(place.recording, place.start, place.stop)
+        whole = np.concatenate([left, x, right])
+        seams = seam_at(whole, len(left), rate), seam_at(whole, len(left) + len(x), rate)
+        tone = max(s.tone_step_db for s in seams)
+        level = (seams[0].level_step_db - seams[1].level_step_db) / 2
+        longer = abs(np.log(max(1, len(x)) / max(1, len(span)))) / np.log(1.5)
+        unlike = place.unlike + tone / 2 + abs(level) / 12 + longer
+        told = f"tone {tone:.1f} dB, level {level:+.1f} dB, {len(x) / rate:.2f} s"
+        found.append(replace(place, unlike=round(float(unlike), 3), step_db=round(float(-level), 1), told=told))
+    return [*sorted(found, key=lambda p: p.unlike), *places[MOST_MEASURED:]]
+
+
+def mended_from(place: Elsewhere, span: Span, lane: int, words: str) -> list[ReelCommand]:
+    """The edit that puts a place's sound where a span is, at the level that it needs; what follows closes up."""
+    gain_db = float(np.clip(place.step_db, -9.0, 9.0))
+    piece = Piece(place.recording, place.start, place.stop, gain_db, name=words)
+    return [Paste(span.start, span.stop, ((lane, (piece,)),))]

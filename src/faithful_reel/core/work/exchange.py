@@ -1,0 +1,230 @@
+"""A reel as OpenTimelineIO, and back: lanes, pieces, gains, fades, joins, markers."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import opentimelineio as otio
+from opentimelineio.opentime import RationalTime, TimeRange
+from pydantic import ValidationError
+
+from faithful_reel.core.book.model import Book
+from faithful_reel.core.book.packing import adapter
+from faithful_reel.core.errors import EditRefused, FileProblem
+from faithful_reel.core.files import beside, shown
+from faithful_reel.core.reel.bounds import lane_within, segment_within
+from faithful_reel.core.reel.reel import Join, Lane, Marker, Piece, Reel, Rest, RoomTone, Segment
+
+OWN = "faithful_reel"
+"""The key of what this program keeps in an object's metadata: all of it that the format has no word for."""
+SUFFIX = ".otio"
+LARGEST = 512 << 20
+
+
+def timeline_of(reel: Reel, name: str, rate: int, media: Mapping[str, tuple[str, str, int]]) -> otio.schema.Timeline:
+    """A reel as a timeline: a track of kind Audio for each lane, a clip for each piece.
+
+    Room tone is a clip of a generator, a rest a gap, a crossfade a transition of half its length to either side.  `media` gives
+    for each recording its name, the address of its file, and its length in samples.  Gains, fades and all else that the format
+    has no word for stand in the metadata under `faithful_reel`.
+    """
+    timeline = otio.schema.Timeline(name=name)
+    timeline.metadata[OWN] = {"rate": rate, "version": 1}
+    for lane in reel.lanes:
+        track = otio.schema.Track(name=lane.name, kind=otio.schema.TrackKind.Audio)
+        track.metadata[OWN] = _plain(Lane, replace(lane, segments=()))
+        track.enabled = not lane.muted
+        for index, segment in enumerate(lane.segments):
+            room = _shown(segment, lane.segments[index - 1]) // 2 if index else 0
+            if room > 0 and not isinstance(segment, Rest) and not isinstance(lane.segments[index - 1], Rest):
+                at = RationalTime(room, rate)
+                kind = otio.schema.TransitionTypes.SMPTE_Dissolve
+                track.append(otio.schema.Transition(name="crossfade", transition_type=kind, in_offset=at, out_offset=at))
+            track.append(_item(segment, rate, media))
+        timeline.tracks.append(track)
+    for marker in reel.markers:
+        at = TimeRange(RationalTime(marker.at, rate), RationalTime(0, rate))
+        made = otio.schema.Marker(name=marker.name or "marker", marked_range=at, comment=marker.note)
+        made.metadata[OWN] = _plain(Marker, marker)
+        timeline.tracks.markers.append(made)
+    return timeline
+
+
+def _item(segment: Segment, rate: int, media: Mapping[str, tuple[str, str, int]]) -> Any:
+    length = RationalTime(len(segment), rate)
+    if isinstance(segment, Rest):
+        made = otio.schema.Gap(name=segment.name, source_range=TimeRange(RationalTime(0, rate), length))
+    elif isinstance(segment, Piece):
+        name, address, whole = media.get(segment.recording, (segment.recording, "", segment.stop))
+        reference = otio.schema.ExternalReference(
+            target_url=address, available_range=TimeRange(RationalTime(0, rate), RationalTime(whole, rate))
+        )
+        source = TimeRange(RationalTime(segment.start, rate), length)
+        made = otio.schema.Clip(name=segment.name or name, media_reference=reference, source_range=source)
+    else:
+        reference = otio.schema.GeneratorReference(name="room tone", generator_kind="room_tone")
+        source = TimeRange(RationalTime(segment.offset, rate), length)
+        made = otio.schema.Clip(name=segment.name or "room tone", media_reference=reference, source_range=source)
+    made.metadata[OWN] = _plain(Segment, segment)
+    return made
+
+
+def _plain(kind: Any, value: Any) -> Any:
+    """A value as the format keeps it: words, numbers, lists and tables of them."""
+    return json.loads(adapter(kind).dump_json(value))
+
+
+def write_timeline(timeline: otio.schema.Timeline, path: Path) -> None:
+    """Write a timeline as JSON, beside its target first.
+
+    Raises
+    ------
+    FileProblem
+        The file can not be written.
+    """
+    part = beside(path)
+    try:
+        part.write_text(otio.adapters.write_to_string(timeline, "otio_json"), encoding="utf-8")
+        part.replace(path)
+    except (OSError, otio.exceptions.OTIOError) as problem:
+        raise FileProblem(f"{path.name} could not be written ({problem}). Choose another folder.") from problem
+    finally:
+        part.unlink(missing_ok=True)
+
+
+def read_timeline(path: Path) -> otio.schema.Timeline:
+    """The timeline of a file.
+
+    Raises
+    ------
+    FileProblem
+        The file can not be read, or holds no timeline.
+    """
+    try:
+        if path.stat().st_size > LARGEST:
+            raise FileProblem(f"{shown(path)} is too large for a timeline ({path.stat().st_size >> 20} MB).")
+        text = path.read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError) as problem:
+        raise FileProblem(f"{shown(path)} could not be read as a timeline. Export it as OpenTimelineIO again.") from problem
+    try:
+        found = otio.adapters.read_from_string(text, "otio_json")
+    except Exception as problem:  # the library raises many kinds, some of them bare
+        raise FileProblem(f"{shown(path)} could not be read as a timeline ({problem}). Export it again.") from problem
+    if not isinstance(found, otio.schema.Timeline):
+        raise FileProblem(f"{shown(path)} holds a {type(found).__name__}, not a timeline.")
+    return found
+
+
+def reel_from(timeline: otio.schema.Timeline, book: Book) -> Reel:
+    """The reel that a timeline tells of, made of the book's recordings.
+
+    What this program wrote is taken from the metadata where it still agrees with the clips; clips of other programs are found by
+    the hash or the name of their file, and their transitions become crossfades.
+
+    Raises
+    ------
+    EditRefused
+        A clip's recording is not in the book, or nothing in it can be played.
+    """
+    lanes: list[Lane] = []
+    for track in timeline.tracks:
+        if not isinstance(track, otio.schema.Track) or track.kind != otio.schema.TrackKind.Audio:
+            continue
+        segments: list[Segment] = []
+        join: Join | None = None
+        for item in track:
+            if isinstance(item, otio.schema.Transition):
+                join = Join(_samples(item.in_offset + item.out_offset, book.rate), "equal_power")
+                continue
+            made = _segment(item, book)
+            if join is not None and (not segments or join.length != _shown(made, segments[-1])):
+                made = replace(made, join=join)
+            join = None
+            if len(made):
+                segments.append(made)
+        if segments:
+            dressed = _lane(track)
+            lanes.append(lane_within(replace(dressed, segments=tuple(map(segment_within, segments)))))
+    if not lanes:
+        raise EditRefused("This timeline has no track of sound with a clip in it.")
+    markers = [_marker(m, number, book.rate) for number, m in enumerate(timeline.tracks.markers, 1)]
+    length = max(map(len, lanes))
+    kept = tuple({m.id: m for m in markers if 0 <= m.at <= length}.values())
+    return Reel(tuple(lanes), kept)
+
+
+def _shown(segment: Segment, before: Segment) -> int:
+    """How long the transition is that a segment's join is written as, in samples: no longer than there is sound for."""
+    return 2 * min(segment.join.length // 2, len(segment), len(before))
+
+
+def _segment(item: Any, book: Book) -> Segment:
+    span = item.trimmed_range()
+    start, length = _samples(span.start_time, book.rate), _samples(span.duration, book.rate)
+    kept = _kept(Segment, item)
+    known: Segment | None = kept
+    if isinstance(item, otio.schema.Gap):
+        return replace(known, length=length) if isinstance(known, Rest) else Rest(length, name=item.name or "")
+    if isinstance(known, RoomTone):
+        if known.recording:
+            book.recording(known.recording)
+        return replace(known, length=length, offset=start)
+    recording = _recording(item, known, book)
+    if isinstance(known, Piece) and known.recording == recording:
+        changed = (known.start, known.stop) != (start, start + length)
+        return replace(known, start=start, stop=start + length) if changed else known
+    return Piece(recording, start, start + length, name=item.name or "")
+
+
+def _recording(item: Any, known: Segment | None, book: Book) -> str:
+    """The recording of a clip: that it was written with, else the one whose file it names."""
+    there = {r.hash: r for r in book.recordings}
+    if isinstance(known, Piece) and known.recording in there:
+        return known.recording
+    address = getattr(getattr(item, "media_reference", None), "target_url", "") or ""
+    file = address.replace("\\\\", "/").rsplit("/", 1)[-1]
+    stem = file.rsplit(".", 1)[0]
+    for recording in book.recordings:
+        if file and (recording.hash == stem or recording.name == file):
+            return recording.hash
+    raise EditRefused(f"The clip “{item.name}” plays {file or 'no file'}, which is no recording of this book. Bring it in first.")
+
+
+def _lane(track: Any) -> Lane:
+    kept: Lane | None = _kept(Lane, track)
+    name = track.name or "voice"
+    return replace(kept, name=name, muted=not track.enabled) if kept is not None else Lane(name, (), muted=not track.enabled)
+
+
+def _marker(made: Any, number: int, rate: int) -> Marker:
+    kept: Marker | None = _kept(Marker, made)
+    at = _samples(made.marked_range.start_time, rate)
+    return replace(kept, at=at) if kept is not None else Marker(f"otio-{number}", at, made.name or "", "", made.comment or "")
+
+
+def _kept(kind: Any, holder: Any) -> Any:
+    """What this program kept in an object's metadata; None where there is nothing, or nothing that can be."""
+    found = holder.metadata.get(OWN)
+    if found is None:
+        return None
+    try:
+        return adapter(kind).validate_python(_unwrapped(found))
+    except (ValidationError, ValueError, TypeError):
+        return None
+
+
+def _unwrapped(value: Any) -> Any:
+    """The library's own tables and lists as Python's."""
+    if isinstance(value, Mapping) or hasattr(value, "items"):
+        return {str(k): _unwrapped(v) for k, v in value.items()}
+    if isinstance(value, (str, bytes)) or not hasattr(value, "__iter__"):
+        return value
+    return [_unwrapped(v) for v in value]
+
+
+def _samples(time: Any, rate: int) -> int:
+    return round(float(time.rescaled_to(rate).value))

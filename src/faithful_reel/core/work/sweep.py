@@ -1,0 +1,269 @@
+"""A sweep: pauses, breaths and hesitations of a stretch, each with the change that would be made, all made in one step."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from enum import Enum
+
+import numpy as np
+
+from faithful_reel.core.book.model import Book, ChapterState
+from faithful_reel.core.collate.findings import Decision, Finding, Kind
+from faithful_reel.core.collate.flaws import USUAL, Flaw, Gap, Place, habits, place_after
+from faithful_reel.core.reel.commands import ChangeGain, CutAndClose, ReelCommand
+from faithful_reel.core.reel.timing import LINKED
+from faithful_reel.core.text.spoken import plain
+from faithful_reel.core.text.words import Chapter
+from faithful_reel.core.units import EAR_RATE, Span, decibels, samples
+from faithful_reel.core.work.editing import Columns, beside
+from faithful_reel.core.work.mending import finding_span, mending_edit
+from faithful_reel.core.work.timeline import Hearing, Token, Tokens, finding_spans
+
+FILLERS = frozenset({"ah", "eh", "er", "erm", "hm", "hmm", "mhm", "mm", "uh", "uhm", "um", "umm"})
+"""Hesitations, as ears write them (from memory)."""
+STEP_S = 0.005
+LEAST_CUT_S = 0.03
+"""Less is not worth a join (own rule)."""
+
+
+class Sweeping(Enum):
+    """What a sweep looks for."""
+
+    PAUSES = "pauses"
+    BREATHS = "breaths"
+    FILLERS = "hesitations"
+
+
+@dataclass(frozen=True, slots=True)
+class SweepSettings:
+    """How a sweep judges and what it leaves.
+
+    A pause is too long from `least_s` on, where it is longer than `times` what the reader usually makes at that kind of place.
+    `keep_s` of it stays at least on both sides (0.1 s, common practice), and `variety` of what it is more than the usual (0 to
+    1): at 0 all become alike.  A breath sticks out that is so many dB over the reader's usual one, see the findings; it is
+    brought to the usual.
+    """
+
+    kinds: frozenset[Sweeping] = frozenset(Sweeping)
+    least_s: float = 0.5
+    keep_s: float = 0.1
+    times: float = 1.5
+    variety: float = 0.3
+
+
+@dataclass(frozen=True, slots=True)
+class Sweep:
+    """One change that a sweep would make: what, where, how it is now and becomes; `going` is what is taken out of the reel.
+
+    `other` names another voice that sounds there, whose sound would go too; `findings` are settled by it.
+    """
+
+    id: str
+    kind: Sweeping
+    span: Span
+    words: str
+    now: str
+    becomes: str
+    going: Span
+    edit: ReelCommand
+    other: str = ""
+    findings: tuple[str, ...] = ()
+
+
+def sweeps(
+    book: Book,
+    chapter: ChapterState,
+    text: Chapter,
+    tokens: Tokens,
+    hearing: Hearing | None,
+    within: Span,
+    settings: SweepSettings,
+    columns: Sequence[Columns],
+) -> list[Sweep]:
+    """What a sweep over a stretch of a chapter would change, in the order of time.
+
+    `columns` give for each lane of its reel (2, n) minima and maxima between n + 1 reel positions.
+    """
+    reel = chapter.reel
+    if reel is None or hearing is None:
+        return []
+    found: list[Sweep] = []
+    if Sweeping.PAUSES in settings.kinds:
+        found += _pauses(book, text, tokens, within, settings, columns[0])
+    if Sweeping.BREATHS in settings.kinds:
+        found += _breaths(book, chapter, text, tokens, within, columns[0])
+    if Sweeping.FILLERS in settings.kinds:
+        found += _fillers(book, chapter, text, tokens, hearing, within, columns[0])
+    told: list[Sweep] = []
+    for row in sorted(found, key=lambda s: s.span.start):
+        others = beside(reel, [row.going], LINKED, lambda k: columns[k], book.rate) if len(row.going) and len(columns) > 1 else []
+        name = ", ".join(b.name for b in others)
+        told.append(replace(row, other=name, findings=_touched(chapter, row)))
+    return told
+
+
+def _touched(chapter: ChapterState, row: Sweep) -> tuple[str, ...]:
+    """The open findings that a change settles."""
+    kinds = {Sweeping.PAUSES: (Kind.PAUSE,), Sweeping.BREATHS: (Kind.NOISE,), Sweeping.FILLERS: (Kind.ADDED,)}[row.kind]
+    asked = [f for f in chapter.findings if f.kind in kinds and f.decision is Decision.OPEN]
+    spans = finding_spans(chapter, asked)
+    return tuple(
+        f.id
+        for f, s in zip(asked, spans, strict=True)
+        if s is not None
+        and s.start < row.span.stop
+        and s.stop > row.span.start
+        and (row.kind is not Sweeping.BREATHS or f.evidence.flaw == Flaw.BREATH.value)
+        and f.evidence.flaw != Flaw.SHORT_PAUSE.value
+    )
+
+
+def swept(rows: Sequence[Sweep]) -> list[Sweep]:
+    """Some changes in the order in which they are made: the last first, so that none moves another; of two that overlap one."""
+    kept: list[Sweep] = []
+    for row in sorted(rows, key=lambda s: (s.span.start, s.span.stop)):
+        if not kept or row.span.start >= kept[-1].span.stop:
+            kept.append(row)
+    return kept[::-1]
+
+
+def _pauses(book: Book, text: Chapter, tokens: Tokens, within: Span, settings: SweepSettings, columns: Columns) -> list[Sweep]:
+    rate = book.rate
+    gaps = _gaps(text, tokens)
+    scaled = [Gap(s.start * EAR_RATE // rate, s.stop * EAR_RATE // rate, w, place) for s, w, place in gaps]
+    usual = habits(scaled, USUAL)
+    found: list[Sweep] = []
+    for span, word, place in gaps:
+        if place is Place.RETAKE or span.start < within.start or span.stop > within.stop:
+            continue
+        length, habit = len(span) / rate, usual[place][0]
+        if length < max(settings.least_s, settings.times * habit):
+            continue
+        leaves = max(2 * settings.keep_s, habit + settings.variety * (length - habit))
+        less = samples(length - leaves, rate)
+        if less < LEAST_CUT_S * rate:
+            continue
+        going = quietest_stretch(columns, span, less, samples(settings.keep_s, rate), rate)
+        if going is None:
+            continue
+        found.append(
+            Sweep(
+                f"pause {span.start}",
+                Sweeping.PAUSES,
+                span,
+                _around(text, word),
+                f"{length:.2f} s {place.value}, usually {habit:.2f}",
+                f"{length - len(going) / rate:.2f} s",
+                going,
+                CutAndClose(going.start, going.stop),
+            )
+        )
+    return found
+
+
+def _gaps(text: Chapter, tokens: Tokens) -> list[tuple[Span, int, Place]]:
+    """What lies between heard words, the written word before it, and the kind of place."""
+    heard = tokens.heard()
+    reached = np.maximum.accumulate(heard.stops) if len(heard) else heard.stops
+    found: list[tuple[Span, int, Place]] = []
+    for k in np.flatnonzero(heard.starts[1:] > reached[:-1]).tolist():
+        before, after = int(heard.words[k]), int(heard.words[k + 1])
+        place = place_after(text, before) if before >= 0 and after == before + 1 else Place.RETAKE
+        found.append((Span(int(reached[k]), int(heard.starts[k + 1])), before, place))
+    return found
+
+
+def _around(text: Chapter, word: int) -> str:
+    """Two words on either side of a place after a word."""
+    if word < 0:
+        return ""
+    words = [w.text for w in text.words[max(0, word - 1) : word + 3]]
+    at = min(2, word + 1)
+    return f"{' '.join(words[:at])} | {' '.join(words[at:])}"
+
+
+def quietest_stretch(columns: Columns, span: Span, length: int, keep: int, rate: int) -> Span | None:
+    """The quietest stretch of a length inside of a pause, `keep` away from its ends; None where it does not fit.
+
+    So a breath stays whole where there is room beside it.  `columns` gives for (m + 1,) positions the (2, m) minima and
+    maxima between them; the energy of a stretch is that of the peaks of 5 ms.
+    """
+    first, last, step = span.start + keep, span.stop - keep, max(1, round(STEP_S * rate))
+    if length <= 0 or last - first < length:
+        return None
+    edges = np.arange(first, last + 1, step, dtype=np.float64)
+    rows = length // step
+    if len(edges) - 1 <= rows or rows < 1:
+        middle = (first + last - length) // 2
+        return Span(middle, middle + length)
+    peaks = np.maximum.reduce(np.abs(columns(edges))).astype(np.float64)
+    sums = np.concatenate([[0.0], np.cumsum(np.square(peaks))])
+    energy = sums[rows:] - sums[:-rows]
+    edge_peaks = np.square(np.concatenate([peaks, peaks[-1:]]))
+    energy = energy + 8 * (edge_peaks[: len(energy)] + edge_peaks[rows : rows + len(energy)])  # the join itself in the quiet
+    least = np.flatnonzero(energy <= energy.min() * 1.02 + 1e-12)
+    at = int(edges[least[np.argmin(np.abs(least - (len(energy) - 1) / 2))]])
+    return Span(at, min(at + length, last))
+
+
+def _breaths(book: Book, chapter: ChapterState, text: Chapter, tokens: Tokens, within: Span, columns: Columns) -> list[Sweep]:
+    found: list[Sweep] = []
+    for finding in chapter.findings:
+        if finding.evidence.flaw != Flaw.BREATH.value or finding.decision is not Decision.OPEN:
+            continue
+        span = finding_span(chapter, finding)
+        by = finding.evidence.usual
+        edit = mending_edit(book, chapter, tokens, finding, columns)
+        if span is None or by is None or edit is None or span.start < within.start or span.stop > within.stop or not len(span):
+            continue
+        peak = float(np.abs(columns(np.array([span.start, span.stop], np.float64))).max())
+        found.append(
+            Sweep(
+                f"breath {span.start}",
+                Sweeping.BREATHS,
+                span,
+                _around(text, max(0, finding.word_index - 1)),
+                f"peaks at {decibels(peak):.1f} dB",
+                f"{by:+.1f} dB",
+                Span(span.start, span.start),
+                ChangeGain(span.start, span.stop, by),
+            )
+        )
+    return found
+
+
+def _fillers(
+    book: Book, chapter: ChapterState, text: Chapter, tokens: Tokens, hearing: Hearing, within: Span, columns: Columns
+) -> list[Sweep]:
+    hesitations = [h for h in hearing.extras if plain(h.text) in FILLERS]
+    rows: Sequence[Token] = list(tokens)
+    found: list[Sweep] = []
+    for h in hesitations:
+        finding = Finding("", Kind.ADDED, "", h.text, 0, 0, h.start, h.stop, 1.0)
+        span = finding_span(chapter, finding)
+        if span is None or span.start < within.start or span.stop > within.stop:
+            continue
+        edit = mending_edit(book, chapter, rows, finding, columns)
+        if not isinstance(edit, CutAndClose):
+            continue
+        before = max((t.word for t in rows if 0 <= t.start < span.start and t.word >= 0), default=-1)
+        found.append(
+            Sweep(
+                f"filler {span.start}",
+                Sweeping.FILLERS,
+                Span(edit.start, edit.stop),
+                _around(text, before),
+                f"“{h.text}”, {(h.stop - h.start) / book.rate:.2f} s",
+                "taken out",
+                Span(edit.start, edit.stop),
+                edit,
+            )
+        )
+    return found
+
+
+def told(rows: Sequence[Sweep]) -> str:
+    """What a sweep did, for the name of its step."""
+    counts = [(sum(r.kind is kind for r in rows), kind.value) for kind in Sweeping]
+    return ", ".join(f"{n} {name if n > 1 else name.removesuffix('s')}" for n, name in counts if n)

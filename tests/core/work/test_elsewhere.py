@@ -1,0 +1,120 @@
+"""A word is mended from another place where the same reader says it; the likest comes first."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+from scipy.signal import lfilter
+from support.sounds import speech_like
+
+from faithful_reel.core.book.model import Book, ChapterState, Recording
+from faithful_reel.core.collate.proofing import Placed
+from faithful_reel.core.hear.recogniser import Heard
+from faithful_reel.core.jobs import Unwatched
+from faithful_reel.core.reel.commands import ToneSource
+from faithful_reel.core.reel.reel import reel_of
+from faithful_reel.core.text.words import chapter_of
+from faithful_reel.core.units import Span
+from faithful_reel.core.work.elsewhere import mended_from, places_elsewhere, ranked
+from faithful_reel.core.work.timeline import Hearing
+
+RATE = 44_100
+STEP, LENGTH = RATE // 2, RATE // 3
+TEXTS = {
+    "c1": chapter_of("", ["The tide went out. We saw the tide again, and the tide."]),
+    "c2": chapter_of("", ["Nobody saw the tide. Tide tables lied."]),
+    "c3": chapter_of("", ["The tide."]),
+}
+NARRATORS = {"c1": "N", "c2": "N", "c3": "another"}
+
+
+def at(k):
+    return RATE + STEP * k
+
+
+def hearing(text, *, misread=()):
+    words = [w.text for w in text.words]
+    heard = tuple(Heard("x" if k in misread else w, at(k), at(k) + LENGTH, 0.9) for k, w in enumerate(words))
+    placed = tuple(Placed(h.start, h.stop, 0.9) for h in heard)
+    return Hearing(heard, placed, tuple((k, k + 1, k, k + 1, k not in misread) for k in range(len(words))))
+
+
+def made(misread=None):
+    hearings = {c: hearing(t, misread=(misread or {}).get(c, ())) for c, t in TEXTS.items()}
+    recordings = tuple(
+        Recording(c, c, ".wav", RATE, 1, 20 * RATE, -3, -60, -20, ToneSource(c, 0, 99), narrator=NARRATORS[c]) for c in TEXTS
+    )
+    chapters = tuple(ChapterState(c, c, "t", c, "h", (), reel_of(c, 20 * RATE)) for c in TEXTS)
+    return Book(chapters=chapters, recordings=recordings), lambda chapter: (TEXTS[chapter.id], hearings[chapter.id])
+
+
+def where(places):
+    return [(p.chapter, p.first) for p in places]
+
+
+def test_every_place_where_the_same_reader_says_it_but_the_one_at_hand():
+    book, read = made()
+    found = places_elsewhere(book, book.chapters[0], (1, 1), read)
+    assert sorted(where(found)) == [("c1", 7), ("c1", 11), ("c2", 3), ("c2", 4)]
+    assert all(p.recording != "c3" for p in found)
+    seven = next(p for p in found if (p.chapter, p.first) == ("c1", 7))
+    assert seven.around == "We saw the tide again, and the"
+    assert seven.start <= at(7) < at(7) + LENGTH <= seven.stop
+    assert seven.stop - seven.start <= LENGTH + 2 * round(0.03 * RATE) + 2
+
+
+def test_several_words_and_words_that_were_misread_there():
+    book, read = made({"c1": {6}})
+    assert where(places_elsewhere(book, book.chapters[0], (0, 1), read)) == [("c1", 10), ("c2", 2)]
+    assert places_elsewhere(book, book.chapters[0], (2, 2), read) == []
+
+
+def test_the_same_end_of_the_sentence_and_the_same_neighbours_come_first():
+    book, read = made()
+    found = places_elsewhere(book, book.chapters[0], (11, 11), read)  # "the tide."
+    assert where(found)[0] == ("c2", 3)  # also at a full stop, also after "the"
+
+
+def test_a_chapter_that_was_not_heard_is_left_out():
+    book, read = made()
+    chapters = (book.chapters[0], replace(book.chapters[1], hearing=""), book.chapters[2])
+    assert {p.chapter for p in places_elsewhere(replace(book, chapters=chapters), book.chapters[0], (1, 1), read)} == {"c1"}
+
+
+def test_those_that_sound_like_the_place_come_first_at_the_level_that_is_needed():
+    book, read = made()
+    base = speech_like(seconds=20, rms_db=-22)
+    dull = lfilter([0.06], [1, -0.94], base).astype(np.float32)
+    dull *= np.float32(np.sqrt(np.mean(base**2) / np.mean(dull**2)))
+    places = [replace(p, unlike=0.0) for p in places_elsewhere(book, book.chapters[0], (1, 1), read)]
+    kinds = dict(zip(where(places), ("dull", "alike", "loud", "dull"), strict=True))
+
+    span = Span(at(1), at(1) + LENGTH)
+
+    def sound(recording, start, stop):
+        place = next((p.chapter, p.first) for p in places if (p.recording, p.start, p.stop) == (recording, start, stop))
+        x = {"dull": dull, "alike": base, "loud": base * 2}[kinds[place]]
+        return x[span.start : span.start + stop - start]  # what is said is the same
+
+    ticked = []
+
+    class Counts(Unwatched):
+        def tick(self, done, what=""):
+            ticked.append(done)
+
+    found = ranked(places, lambda a, b: base[a:b], span, 20 * RATE, sound, RATE, Counts())
+    assert [kinds[k] for k in where(found)] == ["alike", "loud", "dull", "dull"]
+    assert found[1].step_db == pytest.approx(-6.0, abs=0.8)
+    assert found[0].step_db == pytest.approx(0.0, abs=0.8)
+    assert len(ticked) == 4
+    (edit,) = mended_from(found[1], span, 0, "tide")
+    piece = edit.content[0][1][0]
+    assert (edit.start, edit.stop, piece.recording, piece.gain_db, piece.name) == (
+        span.start,
+        span.stop,
+        found[1].recording,
+        found[1].step_db,
+        "tide",
+    )
