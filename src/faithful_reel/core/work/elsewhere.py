@@ -11,10 +11,11 @@ from faithful_reel.core.book.model import Book, ChapterState
 from faithful_reel.core.jobs import Unwatched, Watch
 from faithful_reel.core.reel.commands import Paste, ReelCommand
 from faithful_reel.core.reel.reel import Piece
+from faithful_reel.core.splice.place import level_match
 from faithful_reel.core.splice.seam import seam_at
 from faithful_reel.core.text.spoken import plain
 from faithful_reel.core.text.words import Chapter
-from faithful_reel.core.units import Signal, Span
+from faithful_reel.core.units import Signal, Span, ratio
 from faithful_reel.core.work.timeline import Hearing
 
 MOST_MEASURED = 40
@@ -30,7 +31,7 @@ Sound = Callable[[str, int, int], Signal]
 class Elsewhere:
     """One place where the words are said: its chapter, its written words and those around them, and where in which recording.
 
-    `unlike` is how far it is from the place that is mended, see `ranked`; `step_db` the level that it must be changed by.
+    `unlike` is how far it is from the place that is mended, see `ranked`; `gain_db` by how much its level is changed there.
     """
 
     chapter: str
@@ -42,7 +43,7 @@ class Elsewhere:
     start: int
     stop: int
     unlike: float = 0.0
-    step_db: float = 0.0
+    gain_db: float = 0.0
     told: str = ""
 
 
@@ -135,31 +136,32 @@ def ranked(
 ) -> list[Elsewhere]:
     """Places in the order of how like they would sound where a span of a reel is.
 
-    Each is put in between what is there; at both joins the steps of level and tone are measured (`seam_at`), a place counts as
-    unlike by 1 for every 2 dB of tone, for every 12 dB of level, which is set right, and for a length that differs by half
-    (own rule).  `render` gives samples of the reel, (n,).
+    Each is put in between what is there, at the level that the speech around it is brought to here; at both joins the step of
+    tone is measured (`seam_at`).  A place counts as unlike by 1 for every 2 dB of that, for every 12 dB of level, and for a
+    length that differs by half (own rule).  `render` gives samples of the reel, (n,).
     """
     watch = watch or Unwatched()
     around = round(AROUND_S * rate)
     left = np.asarray(render(max(0, span.start - around), span.start))
     right = np.asarray(render(span.stop, min(length, span.stop + around)))
+    here = np.concatenate([left, np.asarray(render(span.start, span.stop)), right])
     found: list[Elsewhere] = []
     for number, place in enumerate(places[:MOST_MEASURED]):
         watch.tick(number / min(len(places), MOST_MEASURED), place.title)
-        x = sound(place.recording, place.start, place.stop)
+        first = max(0, place.start - around)
+        there = np.asarray(sound(place.recording, first, place.stop + around))
+        gain_db = level_match(here, there, rate)
+        x = there[place.start - first : place.stop - first] * np.float32(ratio(gain_db))
         whole = np.concatenate([left, x, right])
-        seams = seam_at(whole, len(left), rate), seam_at(whole, len(left) + len(x), rate)
-        tone = max(s.tone_step_db for s in seams)
-        level = (seams[0].level_step_db - seams[1].level_step_db) / 2
+        tone = max(seam_at(whole, at, rate).tone_step_db for at in (len(left), len(left) + len(x)))
         longer = abs(np.log(max(1, len(x)) / max(1, len(span)))) / np.log(1.5)
-        unlike = place.unlike + tone / 2 + abs(level) / 12 + longer
-        told = f"tone {tone:.1f} dB, level {level:+.1f} dB, {len(x) / rate:.2f} s"
-        found.append(replace(place, unlike=round(float(unlike), 3), step_db=round(float(-level), 1), told=told))
+        unlike = place.unlike + tone / 2 + abs(gain_db) / 12 + longer
+        told = f"tone {tone:.1f} dB, level {gain_db:+.1f} dB, {len(x) / rate:.2f} s"
+        found.append(replace(place, unlike=round(float(unlike), 3), gain_db=round(gain_db, 1), told=told))
     return [*sorted(found, key=lambda p: p.unlike), *places[MOST_MEASURED:]]
 
 
 def mended_from(place: Elsewhere, span: Span, lane: int, words: str) -> list[ReelCommand]:
     """The edit that puts a place's sound where a span is, at the level that it needs; what follows closes up."""
-    gain_db = float(np.clip(place.step_db, -9.0, 9.0))
-    piece = Piece(place.recording, place.start, place.stop, gain_db, name=words)
+    piece = Piece(place.recording, place.start, place.stop, place.gain_db, name=words)
     return [Paste(span.start, span.stop, ((lane, (piece,)),))]
