@@ -40,6 +40,12 @@ def pytest_collection_finish(session):
         )
 
 
+@pytest.fixture(autouse=True, scope="session")
+def own_data_folder(tmp_path_factory):
+    """What is kept for all books is kept in a folder of the run."""
+    os.environ["XDG_DATA_HOME"] = str(tmp_path_factory.mktemp("data"))
+
+
 @pytest.fixture(autouse=True)
 def no_thread_is_left():
     """A test that leaves a thread running fails; pools get a moment to end."""

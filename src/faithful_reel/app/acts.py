@@ -8,6 +8,7 @@ from faithful_reel.app import help as helping
 from faithful_reel.app import keeping, window_acts
 from faithful_reel.app.actions import Act
 from faithful_reel.app.editing import acts as editing
+from faithful_reel.app.editing import list_acts as lists
 from faithful_reel.app.intake import acts as intake
 from faithful_reel.app.master import acts as master
 from faithful_reel.app.pickups import acts as pickups
@@ -22,6 +23,7 @@ TABLES: dict[str, tuple[Act[Any], ...]] = {
     "the window": window_acts.ACTS,
     "Proof": proof.ACTS,
     "editing": editing.ACTS,
+    "lists": lists.ACTS,
     "Pickups": pickups.ACTS,
     "Splice": splice.ACTS,
     "Master": master.ACTS,

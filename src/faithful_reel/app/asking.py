@@ -6,14 +6,26 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QFileDialog, QMessageBox, QWidget
+from PyQt6.QtWidgets import (
+    QDialog,
+    QDialogButtonBox,
+    QFileDialog,
+    QFormLayout,
+    QLineEdit,
+    QMessageBox,
+    QPlainTextEdit,
+    QWidget,
+)
 
 from faithful_reel.app.settings import Settings, text
+from faithful_reel.app.widgets.parts import Choice
 from faithful_reel.core.audio import files
 from faithful_reel.core.text import manuscript
 
 ALL_THE_SAME, LEAVE = "All the same", "Leave it"
 MANUSCRIPTS = f"Manuscripts ({' '.join('*' + s for s in manuscript.SUFFIXES)})"
+COLORS = {"none": "", "red": "red", "blue": "blue", "green": "good", "graphite": "graphite"}
+"""What colours are called, and the theme's roles of them."""
 SOUNDS = f"Sound ({' '.join('*' + s for s in files.SUFFIXES)});;All files (*)"
 
 
@@ -70,6 +82,29 @@ class Asking:
         return (
             self.choose(title, "These lanes are not heard and would be missing:", missing, (ALL_THE_SAME, LEAVE)) == ALL_THE_SAME
         )
+
+    def description(self, title: str, name: str, color: str, note: str) -> tuple[str, str, str] | None:
+        """A name, a colour by the theme's roles, and a note."""
+        dialog = QDialog(self.parent)
+        dialog.setWindowTitle(title)
+        named, told = QLineEdit(name), QPlainTextEdit(note)
+        told.setTabChangesFocus(True)
+        colors = Choice()
+        for words, role in COLORS.items():
+            colors.addItem(words, role)
+        colors.setCurrentIndex(max(0, list(COLORS.values()).index(color) if color in COLORS.values() else 0))
+        form = QFormLayout(dialog)
+        for words, field in (("Name", named), ("Colour", colors), ("Note", told)):
+            field.setAccessibleName(words)
+            form.addRow(words, field)
+        buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
+        buttons.accepted.connect(dialog.accept)
+        buttons.rejected.connect(dialog.reject)
+        form.addRow(buttons)
+        named.selectAll()
+        if not dialog.exec():
+            return None
+        return named.text(), str(colors.currentData()), told.toPlainText()
 
     def folder(self, title: str) -> Path | None:
         """A folder that is there."""

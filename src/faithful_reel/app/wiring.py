@@ -7,6 +7,7 @@ import sys
 import time
 from pathlib import Path
 
+from platformdirs import user_data_path
 from PyQt6.QtCore import QSettings
 
 from faithful_reel.app.actions import Actions, Bound
@@ -16,8 +17,13 @@ from faithful_reel.app.desks import DeskName, Desks
 from faithful_reel.app.editing.acts import EditActs
 from faithful_reel.app.editing.cutting import Cutting
 from faithful_reel.app.editing.lanes import LaneWork
+from faithful_reel.app.editing.list_acts import ListActs
+from faithful_reel.app.editing.outward import Outward
+from faithful_reel.app.editing.pages import MarkersPage, OffcutsPage, VersionsPage
 from faithful_reel.app.editing.presenter import Editing
 from faithful_reel.app.editing.shaping import Shaping
+from faithful_reel.app.editing.sources import ElsewherePage, ShelfPage
+from faithful_reel.app.editing.sweeping import SweepPage
 from faithful_reel.app.help import Help
 from faithful_reel.app.intake.acts import IntakeActs
 from faithful_reel.app.intake.panel import IntakePanel
@@ -52,6 +58,7 @@ from faithful_reel.app.window import Parts, Window
 from faithful_reel.app.window_acts import WindowActs
 from faithful_reel.app.workbench import Hearers, Workbench
 from faithful_reel.core.book.condition import SUFFIX
+from faithful_reel.core.book.house import HouseShelf
 from faithful_reel.core.book.session import Session
 from faithful_reel.core.book.store import BookStore
 from faithful_reel.core.standins.sound_card import SimulatedCard
@@ -177,13 +184,30 @@ def _acts(window: Window, parts: Parts, desks: Desks, ask: Asking, settings: QSe
     on_the_page = ProofActs(parts.proof, parts.names, proof, parts.transport, parts.editing, desks, ask, settings)
     listening = TransportActs(parts.transport, parts.loupe)
     editing = parts.editing
-    edits = EditActs(editing, Cutting(editing), Shaping(editing), LaneWork(editing), proof, parts.loupe, ask, settings)
+    cutting = Cutting(editing)
+    edits = EditActs(editing, cutting, Shaping(editing), LaneWork(editing), proof, parts.loupe, ask, settings)
+    lists = ListActs(
+        editing,
+        cutting,
+        Outward(editing),
+        OffcutsPage(editing),
+        ShelfPage(editing, HouseShelf(Path(text(settings, "shelf/house") or user_data_path("faithful-reel") / "shelf"))),
+        MarkersPage(editing),
+        SweepPage(editing, settings),
+        ElsewherePage(editing),
+        VersionsPage(editing),
+        proof,
+        parts.loupe,
+        desks,
+        ask,
+    )
     tables: list[Bound] = [
         parts.keeping,
         IntakeActs(parts.intake, intake, ask),
         WindowActs(window),
         on_the_page,
         edits,
+        lists,
         PickupsActs(parts.pickups, pickups, parts.transport, ask),
         SpliceActs(parts.splice, parts.transport),
         MasterActs(parts.mastering, parts.transport, ask),
@@ -196,6 +220,7 @@ def _acts(window: Window, parts: Parts, desks: Desks, ask: Asking, settings: QSe
     on_the_page.bind(actions)
     listening.bind(actions)
     edits.bind(actions)
+    lists.bind(actions)
     return actions
 
 

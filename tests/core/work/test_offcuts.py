@@ -20,7 +20,7 @@ from faithful_reel.core.reel.reel import Lane, Piece, Reel, Rest, ToneSource
 from faithful_reel.core.reel.render import Renderer
 from faithful_reel.core.units import Span
 from faithful_reel.core.work.editing import copy_of
-from faithful_reel.core.work.offcuts import is_back, offcuts_of, put_back, words_of
+from faithful_reel.core.work.offcuts import Said, covered, is_back, offcuts_of, put_back
 
 RATE = 1000
 LENGTH = 8000
@@ -93,7 +93,7 @@ def test_an_offcut_goes_back_to_the_sample_also_after_later_cuts_moved_its_place
     desk.do(CutAndClose(2000, 2200))
     once = desk.offcuts[0]
     desk.do(*put_back(once, desk.reel))
-    assert is_back(once, desk.reel)
+    assert is_back(once, covered(desk.reel))
     np.testing.assert_array_equal(sound(desk.reel), whole)
     desk.do(CutAndClose(2000, 2200))
     again = desk.offcuts[0]
@@ -124,7 +124,7 @@ def test_what_came_to_its_place_since_is_not_covered():
     desk.do(*put_back(desk.offcuts[0], desk.reel))
     there = [(s.recording, s.start, s.stop) for s in desk.reel.lanes[0].segments if isinstance(s, Piece)]
     assert ("s", 0, 300) in there
-    assert is_back(desk.offcuts[0], desk.reel)
+    assert is_back(desk.offcuts[0], covered(desk.reel))
 
 
 def test_what_is_back_or_has_no_lane_any_more_is_refused():
@@ -164,9 +164,9 @@ def test_nothing_that_was_heard_once_is_missing_from_the_list(seed):
             continue
         if rng.random() < 0.3 and desk.offcuts:
             cut = rng.choice(desk.offcuts)
-            if not is_back(cut, desk.reel):
+            if not is_back(cut, covered(desk.reel)):
                 desk.do(*put_back(cut, desk.reel))
-                assert is_back(cut, desk.reel)
+                assert is_back(cut, covered(desk.reel))
     known = np.zeros((2, 6000), bool)
     heard = [(s.recording, s.start, s.stop) for lane in desk.reel.lanes for s in lane.segments if isinstance(s, Piece)]
     for name, start, stop in [*heard, *(sound for cut in desk.offcuts for sound in cut.sounds())]:
@@ -208,5 +208,7 @@ def test_the_words_of_an_offcut():
 
     book, chapter, hearing = made()
     heard = hearing.heard
-    assert words_of(book, chapter, TEXT, heard, [("r1", heard[1].start, heard[3].stop)]) == "tide went out."
-    assert words_of(book, chapter, TEXT, heard, [("r2", 0, 10**6)]) == ""
+    said = Said(book, chapter, TEXT, heard)
+    assert said.words([("r1", heard[1].start, heard[3].stop)]) == "tide went out."
+    assert said.words([("r1", heard[3].start, heard[3].stop), ("r1", 0, heard[0].stop)]) == "out. The"
+    assert said.words([("r2", 0, 10**6)]) == ""

@@ -75,6 +75,8 @@ class Editing(Observed):
         self._stops: Memo[Stops] = Memo()
         self._of: tuple[str, Reel | None] = ("", None)
         self._anchor = -1
+        self.going: tuple[Span, ...] = ()
+        """What would be taken out, were a sweep made: crossed out in the loupe."""
         self.bench.listen(self._bench_changed)
 
     def _bench_changed(self) -> None:
@@ -134,6 +136,12 @@ class Editing(Observed):
         kept = len(self._kept)
         self.bench.tell(f"{kept} span{'s are' if kept > 1 else ' is'} kept; mark another.")
         self.changed()
+
+    def show_going(self, spans: Sequence[Span]) -> None:
+        """Show what would be taken out."""
+        if self.going != tuple(spans):
+            self.going = tuple(spans)
+            self.changed()
 
     def clear(self) -> None:
         """Mark nothing at hand; spans that were kept stay."""

@@ -4,17 +4,17 @@ from __future__ import annotations
 
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QShowEvent
-from PyQt6.QtWidgets import QHBoxLayout, QHeaderView, QTableWidgetItem, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QHeaderView, QTableWidgetItem, QVBoxLayout
 
 from faithful_reel.app.proof.names_presenter import NamesPresenter, Row
-from faithful_reel.app.widgets.parts import button, label
+from faithful_reel.app.widgets.parts import SidePane, button, label
 from faithful_reel.app.widgets.tables import Table
 
 HEADERS = ["word", "kind", "places", "heard as", "say"]
 SAY = 4
 
 
-class NamesPane(QWidget):
+class NamesPane(SidePane):
     """Lists the words; the last column is written in by the editor.  Stands in the docket's place while it is open."""
 
     hear_wanted = pyqtSignal(object)
@@ -60,6 +60,10 @@ class NamesPane(QWidget):
         told = "Write under “say” how a name is spoken: it goes on the call sheet with every line that holds it."
         box.addWidget(label(told, "quiet", wrap=True))
         presenter.listen(self.refresh)
+
+    def take_keys(self) -> None:
+        """To the list."""
+        self.view.setFocus()
 
     def showEvent(self, event: QShowEvent | None) -> None:  # noqa: N802 - Qt's name
         """The list is made when it is first looked at."""

@@ -25,7 +25,7 @@ from faithful_reel.app.proof.search_row import SearchRow
 from faithful_reel.app.proof.side import DocketSide
 from faithful_reel.app.theme import Theme, scale_of_letters
 from faithful_reel.app.widgets.galley import Cells, Galley, GalleyContent, PagePlace, Strip
-from faithful_reel.app.widgets.parts import Apart, Desk, Scrolled
+from faithful_reel.app.widgets.parts import Apart, Desk, Scrolled, SidePane
 from faithful_reel.core.book.model import ChapterState
 from faithful_reel.core.memo import Memo, Seen
 from faithful_reel.core.reel.reel import Reel, recordings_of
@@ -95,19 +95,32 @@ class ProofPanel(Desk):
         return self.side.currentWidget() is self.names
 
     def toggle_names(self) -> None:
-        """The names in the docket's place, or the docket again, each as wide as it was."""
-        shown = not self.names_shown
+        """The names in the docket's place, or the docket again."""
+        self.toggle_side(self.names)
+
+    def add_side(self, pane: SidePane) -> None:
+        """One more list that can stand in the docket's place."""
+        self.side.addWidget(pane)
+
+    def toggle_side(self, pane: SidePane) -> None:
+        """A list in the docket's place, or the docket again, each as wide as it was."""
+        shown = self.side.currentWidget() is not pane
         page, beside = self.across.sizes()
-        wanted = max(NAMES_WIDTH, beside) if shown else self._docket_width or beside
-        self._docket_width = beside if shown else 0
-        self.side.setCurrentIndex(1 if shown else 0)
+        if not self._docket_width:
+            self._docket_width = beside
+        wanted = max(round(NAMES_WIDTH * min(MOST_SCALE, scale_of_letters())), beside) if shown else self._docket_width
+        self._docket_width = self._docket_width if shown else 0
+        if shown:
+            self.side.setCurrentWidget(pane)
+        else:
+            self.side.setCurrentIndex(0)
         self.across.setSizes([page + beside - wanted, wanted])
-        (self.names.view if shown else self.galley).setFocus()
+        pane.take_keys() if shown else self.galley.setFocus()
 
     def why_not(self, name: str, *, finding: bool, by_key: bool, focus: QWidget | None) -> str:
         """Nothing acts on a finding that is not seen, nor by a key that is pressed in a field or list elsewhere."""
-        if finding and self.names_shown:
-            return "The names stand where the docket was, so that no finding is seen. Close them first (Ctrl+Shift+W)."
+        if finding and self.side.currentIndex() != 0:
+            return "A list stands where the docket was, so that no finding is seen. Close it first (Docket, in its head)."
         if by_key and isinstance(focus, TYPED_IN) and focus is not self.docket.list:
             return f"The key of “{name}” works on the page and in the docket. Click there first, or use the menu."
         return ""
@@ -122,6 +135,8 @@ class ProofPanel(Desk):
     def set_theme(self, theme: Theme) -> None:
         """Colour the galley and the docket."""
         self.docket.list.delegate.theme = theme
+        for pane in self.side.findChildren(SidePane):
+            pane.set_theme(theme)
         self.galley.set_theme(theme)
         self.docket.list.viewport().update()  # type: ignore[union-attr]
 

@@ -35,6 +35,7 @@ class CloseView(Loupe):
     def _marked(self) -> None:
         self.set_spans([(s.start, s.stop) for s in self._editing.spans])
         self.set_lane(self._editing.lane)
+        self.set_going([(s.start, s.stop) for s in self._editing.going])
 
     def show_position(self, position: int, *, follow: bool) -> None:
         """As the transport tells its views."""

@@ -101,6 +101,10 @@ class Loupe(QWidget):
     none_wanted = pyqtSignal()
     let_go = pyqtSignal()
     lane_wanted = pyqtSignal(int)
+    dropped = pyqtSignal(str, int, int)
+    """What was dragged here, the position and the lane where it was let go."""
+    dropped_as = ""
+    """The kind of data that is taken."""
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -127,6 +131,8 @@ class Loupe(QWidget):
         self._dragging = False
         self.snap: Callable[..., int] = _unsnapped
         self.spans: list[tuple[int, int]] = []
+        self.going: list[tuple[int, int]] = []
+        self.setAcceptDrops(True)
         self._names_w: dict[int, float] = {}
         self.setMouseTracking(True)
 
@@ -181,6 +187,12 @@ class Loupe(QWidget):
             self.spans = list(spans)
             self._redraw()
             self._read_out()
+
+    def set_going(self, spans: Sequence[tuple[int, int]]) -> None:
+        """Show what would be taken out."""
+        if self.going != list(spans):
+            self.going = list(spans)
+            self._redraw()
 
     def bring(self, position: int) -> None:
         """Bring a position into view, where it is not."""

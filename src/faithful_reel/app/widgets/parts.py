@@ -31,6 +31,17 @@ class Desk(QWidget):
         return ""
 
 
+class SidePane(QWidget):
+    """A list that can stand in the docket's place."""
+
+    def take_keys(self) -> None:
+        """Give the keys to what is worked with in it."""
+        raise NotImplementedError
+
+    def set_theme(self, theme: Theme) -> None:
+        """Draw in another theme."""
+
+
 class Apart(QWidget):
     """Holds a widget whose inside is laid out apart: a label that changes in it does not have the whole window laid out anew."""
 

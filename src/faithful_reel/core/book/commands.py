@@ -19,6 +19,7 @@ from faithful_reel.core.book.kept import (
     PutOnShelf,
     SwapVersion,
     TakeOffShelf,
+    TakeReel,
 )
 from faithful_reel.core.book.model import Book, ChapterState, Master, Recording
 from faithful_reel.core.collate.findings import Decision, Finding, by_hand
@@ -978,6 +979,7 @@ BookCommand = (
     | KeepVersion
     | DescribeVersion
     | SwapVersion
+    | TakeReel
     | DropVersion
     | PutOnShelf
     | DescribeShelved

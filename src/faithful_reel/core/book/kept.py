@@ -10,7 +10,8 @@ from typing import ClassVar
 
 from faithful_reel.core.book.model import Book, ChapterState, Shelved, Version
 from faithful_reel.core.errors import EditRefused
-from faithful_reel.core.reel.bounds import segment_within
+from faithful_reel.core.reel.bounds import lane_within, segment_within
+from faithful_reel.core.reel.reel import Reel, recordings_of
 
 LONGEST_NAME, LONGEST_NOTE = 200, 4000
 
@@ -98,6 +99,31 @@ class SwapVersion:
         if found.reel is not None and all(v.reel != found.reel for v in versions):
             versions = (*versions, Version(self.kept, self.name[:LONGEST_NAME], found.reel, "", self.at))
         return book.with_chapter(self.chapter, lambda c: replace(c, reel=version.reel, versions=versions))
+
+
+@dataclass(frozen=True, slots=True)
+class TakeReel:
+    """Put a reel from outside in the place of the chapter's; the reel that was is kept as a version."""
+
+    chapter: str
+    reel: Reel
+    label: str
+    kept: str
+    """The id and the name under which the reel that was is kept."""
+    name: str
+    at: str = ""
+
+    def apply(self, book: Book) -> Book:
+        """The book with the other reel."""
+        found = book.chapter(self.chapter)
+        reel = replace(self.reel, lanes=tuple(map(lane_within, self.reel.lanes)))
+        known = {r.hash for r in book.recordings}
+        if not len(reel) or any(r not in known for r in recordings_of(reel)):
+            raise EditRefused("This reel plays nothing, or recordings that are not in this book.")
+        versions = found.versions
+        if found.reel is not None and all(v.reel != found.reel for v in versions):
+            versions = (*versions, Version(self.kept, self.name[:LONGEST_NAME], found.reel, "", self.at))
+        return book.with_chapter(self.chapter, lambda c: replace(c, reel=reel, versions=versions))
 
 
 @dataclass(frozen=True, slots=True)

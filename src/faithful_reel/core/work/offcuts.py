@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from bisect import bisect_left
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
@@ -83,11 +84,12 @@ def _gone(before: Reel, after: Reel, lane: int) -> list[Span]:
     while last > first and len(now) - (len(old) - last) > first and old[last - 1] is now[len(now) - (len(old) - last) - 1]:
         last -= 1
     starts = row.starts()
+    there = covered(after)
     spans: list[Span] = []
     for segment, at in zip(old[first:last], starts[first:last], strict=True):
         if not isinstance(segment, Piece):
             continue
-        for a, b in _uncovered(after, segment):
+        for a, b in uncovered(there, (segment.recording, segment.start, segment.stop)):
             span = Span(at + a - segment.start, at + b - segment.start)
             if spans and spans[-1].stop == span.start:
                 spans[-1] = Span(spans[-1].start, span.stop)
@@ -96,22 +98,36 @@ def _gone(before: Reel, after: Reel, lane: int) -> list[Span]:
     return spans
 
 
-def _uncovered(reel: Reel, piece: Piece) -> list[tuple[int, int]]:
-    """The stretches of a piece's recording, within it, that no piece of a reel has."""
-    return uncovered(reel, piece.recording, piece.start, piece.stop)
+Covered = dict[str, list[tuple[int, int]]]
+"""What of every recording is heard in a reel: stretches in order that do not touch."""
 
 
-def uncovered(reel: Reel, recording: str, start: int, stop: int) -> list[tuple[int, int]]:
-    """What of a stretch of a recording is heard nowhere in a reel."""
-    there = sorted(
-        (max(s.start, start), min(s.stop, stop))
-        for lane in reel.lanes
-        for s in lane.segments
-        if isinstance(s, Piece) and s.recording == recording and s.start < stop and s.stop > start
-    )
+def covered(reel: Reel) -> Covered:
+    """What is heard in a reel."""
+    rows: Covered = {}
+    for lane in reel.lanes:
+        for segment in lane.segments:
+            if isinstance(segment, Piece):
+                rows.setdefault(segment.recording, []).append((segment.start, segment.stop))
+    for recording, row in rows.items():
+        joined: list[tuple[int, int]] = []
+        for start, stop in sorted(row):
+            if joined and start <= joined[-1][1]:
+                joined[-1] = joined[-1][0], max(joined[-1][1], stop)
+            else:
+                joined.append((start, stop))
+        rows[recording] = joined
+    return rows
+
+
+def uncovered(there: Covered, sound: Sound) -> list[tuple[int, int]]:
+    """What of a stretch of a recording is not heard where what is heard is `there`."""
+    recording, at, stop = sound
+    row = there.get(recording, [])
     left: list[tuple[int, int]] = []
-    at = start
-    for a, b in there:
+    for a, b in row[max(0, bisect_left(row, (at,)) - 1) :]:
+        if a >= stop:
+            break
         if a > at:
             left.append((at, a))
         at = max(at, b)
@@ -171,9 +187,9 @@ def _start_of(rows: Sequence[tuple[str, int, int, int]], sound: Sound) -> int | 
     return min(found)[1] if found else None
 
 
-def is_back(offcut: Offcut, reel: Reel) -> bool:
-    """Whether all of its sound is heard in the reel again."""
-    return not any(uncovered(reel, *sound) for sound in offcut.sounds())
+def is_back(offcut: Offcut, there: Covered) -> bool:
+    """Whether all of its sound is heard again where what is heard is `there`."""
+    return not any(uncovered(there, sound) for sound in offcut.sounds())
 
 
 def put_back(offcut: Offcut, reel: Reel) -> list[ReelCommand]:
@@ -187,7 +203,7 @@ def put_back(offcut: Offcut, reel: Reel) -> list[ReelCommand]:
     EditRefused
         It is back already, or its lane is gone.
     """
-    if is_back(offcut, reel):
+    if is_back(offcut, covered(reel)):
         raise EditRefused("This sound is in the chapter again already.")
     names = [lane.name for lane in reel.lanes]
     content = tuple(
@@ -204,19 +220,24 @@ def put_back(offcut: Offcut, reel: Reel) -> list[ReelCommand]:
     return [Paste(at, at + over, content, keep_time=same, join_in=RUNS_ON, join_out=RUNS_ON)]
 
 
-def words_of(book: Book, chapter: ChapterState, text: Chapter, heard: Sequence[Heard], sounds: Sequence[Sound]) -> str:
-    """The words in stretches of recordings: as they were heard in the chapter's own, as they are written in a take."""
-    said: list[str] = []
-    for recording, start, stop in sounds:
-        if recording == chapter.recording:
-            said += [h.text for h in heard if start <= (h.start + h.stop) // 2 < stop]
+class Said:
+    """The words of a chapter's recordings, to be asked for by their sound: as heard in its own, as written in a take."""
+
+    def __init__(self, book: Book, chapter: ChapterState, text: Chapter, heard: Sequence[Heard]) -> None:
+        rows: dict[str, list[tuple[int, str]]] = {chapter.recording: [((h.start + h.stop) // 2, h.text) for h in heard]}
         for pickup in book.pickups:
-            if pickup.chapter == chapter.id:
-                for take in pickup.takes:
-                    if take.recording == recording:
-                        said += [
-                            text.words[pickup.first_word + k].text
-                            for k, (a, b) in enumerate(take.words)
-                            if start <= (a + b) // 2 < stop and pickup.first_word + k < len(text.words)
-                        ]
-    return " ".join(said)
+            if pickup.chapter != chapter.id:
+                continue
+            written = text.words[pickup.first_word :]
+            for take in pickup.takes:
+                said = [((a + b) // 2, word.text) for (a, b), word in zip(take.words, written, strict=False)]
+                rows.setdefault(take.recording, []).extend(said)
+        self._rows = {recording: sorted(row) for recording, row in rows.items()}
+
+    def words(self, sounds: Sequence[Sound]) -> str:
+        """The words of which more than half is in some stretches of recordings, in their order."""
+        said: list[str] = []
+        for recording, start, stop in sounds:
+            row = self._rows.get(recording, [])
+            said += [text for _, text in row[bisect_left(row, (start,)) : bisect_left(row, (stop,))]]
+        return " ".join(said)

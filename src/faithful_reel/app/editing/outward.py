@@ -1,0 +1,158 @@
+"""What goes out of a chapter and comes into it: sound with cue markers, word times, timelines, prints.  No Qt."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+from tempfile import TemporaryDirectory
+
+from faithful_reel.app.editing.pages import new_id, now
+from faithful_reel.app.editing.presenter import Editing
+from faithful_reel.core.book.commands import AddRecording
+from faithful_reel.core.book.kept import KeepVersion, TakeReel
+from faithful_reel.core.book.model import Recording
+from faithful_reel.core.book.recordings import path_of, received
+from faithful_reel.core.errors import AppError
+from faithful_reel.core.jobs import Part, Watch
+from faithful_reel.core.reel.commands import Paste
+from faithful_reel.core.reel.reel import RUNS_ON, Piece, Reel
+from faithful_reel.core.reel.render import FileSources, Renderer
+from faithful_reel.core.units import Span
+from faithful_reel.core.work.exchange import read_timeline, reel_from, timeline_of, write_timeline
+from faithful_reel.core.work.exporting import file_name, written_pieces, written_span, written_words
+
+
+class Outward:
+    """Writes and reads files for the chapter at hand."""
+
+    def __init__(self, editing: Editing) -> None:
+        self.editing, self.bench, self.transport = editing, editing.bench, editing.transport
+
+    def name(self, what: str) -> str:
+        """What a file might be called; empty, and told, where there is nothing to write."""
+        found = self.editing.found()
+        if found is None:
+            self.bench.tell("This chapter has no recording yet. Pair one with it at Intake.")
+            return ""
+        return file_name(f"{found[0].title}, {what}" if what else found[0].title) or "chapter"
+
+    def _renderer(self) -> Callable[[Reel], Renderer]:
+        """Makes renderers with files of their own, for use in another thread."""
+        folder, book = self.bench.session.store.folder, self.bench.book
+        paths = {r.hash: path_of(folder, r, book.rate) for r in book.recordings}
+        return lambda reel: Renderer(reel, FileSources(paths.__getitem__))
+
+    def _span(self) -> tuple[Reel, Span, list[int]] | None:
+        """What is marked, else all of it; the lane at hand, or all that are heard."""
+        work = self.editing.work(need=False)
+        if work is None:
+            return None
+        _, reel, spans = work
+        lanes = [self.editing.lane] if self.editing.lane >= 0 else []
+        return reel, spans[-1] if spans else Span(0, len(reel)), lanes
+
+    def write_span(self, path: Path) -> None:
+        """Write what is marked, or the chapter, to a sound file with its markers."""
+        asked = self._span()
+        if asked is None:
+            return
+        reel, span, lanes = asked
+        render, rate = self._renderer(), self.bench.book.rate
+
+        def write(watch: Watch) -> str:
+            written_span(reel, span, path, render, rate, lanes=lanes, watch=watch)
+            return f"{path.name} was written: {len(span) / rate:.2f} s."
+
+        self.bench.jobs.start(f"Write {path.name}", write, done=self.bench.tell, stopped=self.bench.stopped)
+
+    def write_pieces(self, folder: Path, suffix: str) -> None:
+        """Write each piece of what is marked, on the lane at hand or the first, to a file of its own."""
+        asked = self._span()
+        if asked is None:
+            return
+        reel, span, lanes = asked
+        render, rate = self._renderer(), self.bench.book.rate
+
+        def write(watch: Watch) -> str:
+            made = written_pieces(reel, span, lanes[0] if lanes else 0, folder, suffix, render, rate, watch=watch)
+            return f"{len(made)} pieces were written to {folder.name}."
+
+        self.bench.jobs.start("Write the pieces", write, done=self.bench.tell, stopped=self.bench.stopped)
+
+    def write_words(self, path: Path) -> None:
+        """Write where every word is heard."""
+        found = self.editing.found()
+        if found is None:
+            return
+        chapter, reel = found
+        try:
+            count = written_words(self.bench.tokens(chapter), self.bench.text(chapter), len(reel), self.bench.book.rate, path)
+        except AppError as problem:
+            self.bench.tell(str(problem))
+        else:
+            self.bench.tell(f"{path.name} was written: {count} words.")
+
+    def write_timeline(self, path: Path) -> None:
+        """Write the chapter's reel as OpenTimelineIO."""
+        found = self.editing.found()
+        if found is None:
+            return
+        chapter, reel = found
+        media = {r.hash: (r.name, self.bench.path_of(r.hash).resolve().as_uri(), r.length) for r in self.bench.book.recordings}
+        try:
+            write_timeline(timeline_of(reel, chapter.title, self.bench.book.rate, media), path)
+        except AppError as problem:
+            self.bench.tell(str(problem))
+        else:
+            self.bench.tell(f"{path.name} was written.")
+
+    def read_timeline(self, path: Path) -> bool:
+        """Put the reel of a timeline in the place of the chapter's, which is kept as a version."""
+        chapter = self.bench.chapter
+        if chapter is None:
+            return False
+        try:
+            reel = reel_from(read_timeline(path), self.bench.book)
+        except AppError as problem:
+            self.bench.tell(str(problem))
+            return False
+        self.transport.stop()
+        name = f"before {path.name}"
+        return self.bench.do(TakeReel(chapter.id, reel, f"Bring in {path.name}", new_id(), name, now()))
+
+    def print_span(self) -> None:
+        """Write what is marked into a new recording of the book and put that in its place; the edits are kept as a version."""
+        work = self.editing.work()
+        if work is None:
+            return
+        chapter, reel, spans = work
+        span, lane = spans[-1], max(0, self.editing.lane)
+        row = reel.lanes[lane]
+        span = Span(span.start, min(span.stop, len(row)))
+        if not len(span):
+            self.bench.tell("This lane has no sound in what is marked.")
+            return
+        render, rate, folder = self._renderer(), self.bench.book.rate, self.bench.session.store.folder
+        name = file_name(f"print of {self.editing.text_of(span) or chapter.title}") + ".wav"
+        plain = Reel((replace(row, muted=False, solo=False, gain_db=0.0, pan=0.0),))
+
+        def write(watch: Watch) -> Recording:
+            with TemporaryDirectory(dir=folder / "cache") as held:
+                path = Path(held) / name
+                written_span(plain, span, path, render, rate, bits=32, watch=Part(watch, 0.0, 0.6))
+                return received(folder, path, rate, Part(watch, 0.6, 1.0))
+
+        def done(recording: Recording) -> None:
+            now_there = next((c for c in self.bench.book.chapters if c.id == chapter.id), None)
+            if now_there is None or now_there.reel is not reel:
+                self.bench.tell("The chapter has changed while it was printed. Nothing was put in; print it again.")
+                return
+            piece = Piece(recording.hash, 0, recording.length, join=RUNS_ON, name=Path(name).stem)
+            edit = Paste(span.start, span.stop, ((lane, (piece,)),), keep_time=True)
+            known = any(r.hash == recording.hash for r in self.bench.book.recordings)
+            kept = KeepVersion(chapter.id, new_id(), f"before {Path(name).stem}", "", now())
+            if (known or self.bench.do(AddRecording(recording))) and self.bench.do(kept):
+                self.editing.do(now_there, lambda: [edit], "Print", Path(name).stem)
+
+        self.bench.jobs.start(f"Print {name}", write, done=done, stopped=self.bench.stopped)
