@@ -114,6 +114,16 @@ def demo_book(tmp_path_factory, demo):
     from faithful_reel.core.book.demo import make_demo_book
 
     folder = tmp_path_factory.mktemp("demo") / "demo.reelbook"
+    make_demo_book(folder, demo, two_voices=False)
+    return folder
+
+
+@pytest.fixture(scope="session")
+def whole_demo_book(tmp_path_factory, demo):
+    """The demo book with its chapter for two voices: made once."""
+    from faithful_reel.core.book.demo import make_demo_book
+
+    folder = tmp_path_factory.mktemp("whole") / "demo.reelbook"
     make_demo_book(folder, demo)
     return folder
 

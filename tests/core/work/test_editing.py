@@ -20,7 +20,6 @@ from faithful_reel.core.work.editing import (
     copy_of,
     filled,
     kept_only,
-    lane_tone,
     onset_beside,
     paused,
     quietest,
@@ -28,6 +27,7 @@ from faithful_reel.core.work.editing import (
     taken_out,
     words_between,
 )
+from faithful_reel.core.work.mending import lane_tone
 from faithful_reel.core.work.timeline import Tokens
 
 RATE = 1000

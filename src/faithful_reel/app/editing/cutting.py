@@ -21,6 +21,7 @@ from faithful_reel.core.work.editing import (
     copy_of,
     filled,
     kept_only,
+    lane_words,
     onset_beside,
     paused,
     taken_out,
@@ -54,8 +55,8 @@ class Cutting:
         _, reel, spans = work
         rate = self.bench.book.rate
         found = beside(reel, spans, self.editing.lane, partial(self.bench.columns, reel), rate)
-        words = self.editing.said(spans)
-        return [replace(b, words=words) if b.lane == 0 else b for b in found]
+        tokens = self.bench.tokens(work[0]).heard()
+        return [replace(b, words=lane_words(tokens, spans, b.lane)) for b in found]
 
     def fill(self) -> bool:
         """Lay room tone over what is marked; nothing moves."""

@@ -19,7 +19,7 @@ from faithful_reel.core.jobs import Watch
 from faithful_reel.core.memo import Memo
 from faithful_reel.core.units import Span, clock
 from faithful_reel.core.work.deciding import deciding, fate, following_open, noted_on_sound, noted_on_words, open_count
-from faithful_reel.core.work.hearing import HeardChapter, heard_chapter
+from faithful_reel.core.work.hearing import HeardChapter, heard_voices
 from faithful_reel.core.work.mending import finding_span
 from faithful_reel.core.work.page import Mark, Styles, marks_of, styles_of
 from faithful_reel.core.work.readings import Retake, better_retake, retakes_of, swapped
@@ -400,7 +400,8 @@ class ProofPresenter(Observed):
         if chapter_id in self.hearing_now:
             return
         book, text = self.bench.book, self.bench.text(chapter)
-        sound, ears = self.bench.path_of(chapter.recording), self.bench.ears
+        ears, paths = self.bench.ears, {r.hash: self.bench.path_of(r.hash) for r in book.recordings}
+        sound = paths.__getitem__
         memory = self.bench.session.store.folder / HEARD
         so_far: list[HeardChapter] = []  # handed from the job's thread to this one
 
@@ -412,7 +413,7 @@ class ProofPresenter(Observed):
             found_ears = ears.all(book.language)
             watch.tick(0.0, "listening")
             with Memory(memory) as remembered:
-                made = heard_chapter(book, chapter, text, sound, found_ears, watch, early, remembered)
+                made = heard_voices(book, chapter, text, sound, found_ears, watch, early, remembered)
             ready(PlaceHearing)
             return made, packed(Hearing, made.hearing)
 

@@ -9,17 +9,22 @@ import shutil
 import sqlite3
 from pathlib import Path
 
-from faithful_reel.core.book.commands import AddChapters, AddRecording, PairRecording, SetDetails
+from faithful_reel.core.book.commands import AddChapters, AddRecording, EditReels, NameNarrator, PairRecording, SetDetails
 from faithful_reel.core.book.condition import DATABASE
 from faithful_reel.core.book.recordings import received
 from faithful_reel.core.book.session import Session
 from faithful_reel.core.book.store import BookStore
 from faithful_reel.core.errors import FileProblem
 from faithful_reel.core.files import address, beside
+from faithful_reel.core.reel.commands import AddLane, DressLane
+from faithful_reel.core.reel.reel import Lane, Piece, Rest
 from faithful_reel.core.text.manuscript import read_manuscript
 from faithful_reel.core.text.words import Chapter
 
-NARRATOR = "Edmund Sallis"
+NARRATOR, SECOND = "Edmund Sallis", "Ines Corrow"
+MUSIC_LEAD_S = 4.0
+TWO_VOICES = "c4"
+"""The chapter that two narrators read in turn, with music under it."""
 MADE = "made by the demo"
 FILES_VARIABLE = "FAITHFUL_REEL_DEMO"
 
@@ -50,8 +55,8 @@ def demo_files() -> Path:
     raise FileProblem("The demo book's files are not here. Install the program again, or use ./reel demo in a checkout.")
 
 
-def make_demo_book(folder: Path, files: Path) -> None:
-    """Make a book of the manuscript and the raw chapters; nothing is heard or decided yet.
+def make_demo_book(folder: Path, files: Path, *, two_voices: bool = True) -> None:
+    """Make a book of the manuscript and the raw chapters, the last of them with two voices; nothing is heard or decided yet.
 
     Made beside and renamed, so that a half-made demo book is never opened.
     """
@@ -73,6 +78,32 @@ def make_demo_book(folder: Path, files: Path) -> None:
                 recording = received(part, files / truth[f"chapter-{number}"]["recording"], session.book.rate)
                 session.do(AddRecording(recording))
                 session.do(PairRecording(f"c{number}", recording.hash))
+            if two_voices:
+                _add_two_voices(session, part, files)
         part.rename(folder)
     finally:
         shutil.rmtree(part, ignore_errors=True)
+
+
+def _add_two_voices(session: Session, folder: Path, files: Path) -> None:
+    """A chapter whose two narrators have a lane each, and music of the sea, which begins with the reading."""
+    rate = session.book.rate
+    text = read_manuscript(files / "two-voices.txt").chapters[0]
+    narrator, clerk, sea = (received(folder, files / f"two-voices-{name}.flac", rate) for name in ("narrator", "clerk", "sea"))
+    session.do(AddChapters(((TWO_VOICES, text.title, session.store.put(Chapter, text)),)))
+    for recording in (narrator, clerk, sea):
+        session.do(AddRecording(recording))
+    session.do(PairRecording(TWO_VOICES, narrator.hash))
+    session.do(NameNarrator(narrator.hash, NARRATOR))
+    session.do(NameNarrator(clerk.hash, SECOND))
+    begins = _words_begin(files) - round(MUSIC_LEAD_S * rate)
+    voice = Lane("clerk", (Piece(clerk.hash, 0, clerk.length),), color="red", tone=clerk.tone)
+    music = Lane("sea", (Rest(begins), Piece(sea.hash, 0, sea.length)), music=True, color="blue")
+    lanes = (AddLane(voice), AddLane(music), DressLane(0, "narrator", "", "", False))
+    session.do(EditReels(tuple((TWO_VOICES, edit) for edit in lanes), "Bring in the second voice and the music"))
+
+
+def _words_begin(files: Path) -> int:
+    """Where the first written word is read, in samples."""
+    truth = json.loads((files / "two-voices.json").read_text(encoding="utf-8"))
+    return int(min(row[2] for row in truth["words"]) * truth["rate"])

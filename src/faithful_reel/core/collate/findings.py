@@ -88,6 +88,8 @@ class Finding:
     evidence: Evidence = field(default_factory=Evidence)
     decision: Decision = Decision.OPEN
     note: str = ""
+    recording: str = ""
+    """Of another voice than the chapter's own: its recording."""
 
 
 BY_HAND = "h"

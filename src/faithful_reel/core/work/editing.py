@@ -12,13 +12,13 @@ from numpy.typing import NDArray
 
 from faithful_reel.core.book.model import Book, ChapterState, Recording
 from faithful_reel.core.errors import EditRefused
-from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, InsertPause, ReelCommand, ToneSource
+from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, InsertPause, ReelCommand
 from faithful_reel.core.reel.cutting import Content, copied
 from faithful_reel.core.reel.reel import Lane, Piece, Points, Reel, Rest
 from faithful_reel.core.reel.timing import LINKED
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.units import Signal, Span
-from faithful_reel.core.work.mending import tone_of
+from faithful_reel.core.work.mending import lane_tone
 from faithful_reel.core.work.timeline import Tokens, finding_spans
 
 PAUSE_S = 0.25
@@ -186,6 +186,12 @@ def beside(reel: Reel, spans: Sequence[Span], lane: int, columns: Callable[[int]
     return found
 
 
+def lane_words(tokens: Tokens, spans: Sequence[Span], lane: int) -> str:
+    """What one voice says in some stretches, as far as it was heard."""
+    said = [t.text for t in tokens if t.lane == lane and any(t.start < s.stop and t.stop > s.start for s in spans)]
+    return " ".join(said)
+
+
 def _sounding(columns: Columns, span: Span, length: int, rate: int) -> int:
     """For how many samples of a span something sounds."""
     step, around = max(1, rate // 100), 15 * rate
@@ -201,22 +207,6 @@ def _sounding(columns: Columns, span: Span, length: int, rate: int) -> int:
 
 
 # --- commands ---------------------------------------------------------------------------------------------------------
-
-
-def lane_tone(book: Book, chapter: ChapterState, lane: int) -> ToneSource | None:
-    """The room tone that fills a lane: its own, the chapter's, or that of the recording it is mostly made of; music has none."""
-    assert chapter.reel is not None
-    row = chapter.reel.lanes[lane]
-    if row.tone is not None or row.music:
-        return row.tone
-    if lane == 0:
-        return tone_of(book, chapter)
-    lengths: dict[str, int] = {}
-    for segment in row.segments:
-        if isinstance(segment, Piece):
-            lengths[segment.recording] = lengths.get(segment.recording, 0) + len(segment)
-    most = max(lengths, key=lambda r: lengths[r], default="")
-    return next((r.tone for r in book.recordings if r.hash == most), None)
 
 
 def taken_out(spans: Sequence[Span], lane: int = LINKED) -> list[ReelCommand]:

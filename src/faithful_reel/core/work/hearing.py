@@ -2,21 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from faithful_reel.core.audio.files import ear_sound
 from faithful_reel.core.book.model import Book, ChapterState
-from faithful_reel.core.collate.findings import Finding
-from faithful_reel.core.collate.proofing import Proof, in_rate, proofed
+from faithful_reel.core.collate.findings import Finding, Kind
+from faithful_reel.core.collate.proofing import Placed, Proof, in_rate, proofed
+from faithful_reel.core.errors import SignalError
 from faithful_reel.core.hear.ears import Ears
 from faithful_reel.core.hear.memory import Memory
-from faithful_reel.core.jobs import Watch
+from faithful_reel.core.jobs import Part, Watch
 from faithful_reel.core.reel.reel import Piece
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.units import EAR_RATE, Span
-from faithful_reel.core.work.timeline import Hearing, hearing_of
+from faithful_reel.core.work.timeline import Hearing, finding_spans, hearing_of, voice_tokens
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,3 +69,162 @@ def heard_chapter(
     x = ear_sound(sound)
     x = x[stretch.start : stretch.stop] if stretch else x
     return kept(proofed(x, text, ears, watch, (lambda proof: early(kept(proof))) if early else None, memory))
+
+
+def other_voices(chapter: ChapterState) -> list[str]:
+    """The recordings of a chapter's other voices: what each lane but the first and music is mostly made of."""
+    found: list[str] = []
+    for lane in chapter.reel.lanes[1:] if chapter.reel is not None else ():
+        lengths: dict[str, int] = {}
+        for segment in lane.segments:
+            if isinstance(segment, Piece) and not segment.take:
+                lengths[segment.recording] = lengths.get(segment.recording, 0) + len(segment)
+        most = max(lengths, key=lambda r: lengths[r], default="")
+        if most and not lane.music and most != chapter.recording and most not in found:
+            found.append(most)
+    return found
+
+
+def heard_voices(
+    book: Book,
+    chapter: ChapterState,
+    text: Chapter,
+    sound: Callable[[str], Path],
+    ears: Ears,
+    watch: Watch,
+    early: Callable[[HeardChapter], None] | None = None,
+    memory: Memory | None = None,
+) -> HeardChapter:
+    """Hear all voices of a chapter, each collated with its own words.
+
+    First every voice is heard against what those before it did not read as it is written; that tells whose each word is; then
+    every voice is collated with its own.  A pause in which another voice speaks is no finding.  `sound` gives the file of a
+    recording; `early` is told of the first voice.
+
+    Raises
+    ------
+    SignalError
+        Nobody speaks in the chapter's own recording.
+    """
+    others = other_voices(chapter)
+    steps = 2 * len(others) + 1
+    first = heard_chapter(book, chapter, text, sound(chapter.recording), ears, Part(watch, 0.0, 1 / steps), early, memory)
+    if not others:
+        return first
+    every = range(len(text.words))
+
+    def heard(recording: str, words: Sequence[int], step: int) -> HeardChapter | None:
+        own = replace(text, words=tuple(text.words[k] for k in words))
+        part = Part(watch, step / steps, (step + 1) / steps)
+        state = replace(chapter, recording=recording)
+        try:
+            made = heard_chapter(book, state, own, sound(recording), ears, part, None, memory)
+        except SignalError:  # a lane of noises, or of nothing
+            return None
+        number = recordings.index(recording)
+        findings = tuple(_renumbered(f, words, number, recording) for f in made.findings)
+        return HeardChapter(_among(made.hearing, words, len(text.words)), findings)
+
+    recordings = [chapter.recording, *others]
+    read = [_as_written(first.hearing)]
+    for step, recording in enumerate(others, 1):
+        left = [k for k in every if all(k not in r for r in read)]
+        made = heard(recording, left, step) if left else None
+        read.append(_as_written(made.hearing) if made is not None else set())
+    owners = owners_of(text, read)
+    voices: list[HeardChapter] = []
+    for number, recording in enumerate(recordings):
+        own = [k for k in every if owners[k] == number]
+        again = heard(recording, own, min(steps - 1, len(others) + 1 + number)) if own else None
+        voices.append(again or HeardChapter(Hearing((), (None,) * len(text.words), ()), ()))
+    hearing = replace(voices[0].hearing, voices=tuple((r, v.hearing) for r, v in zip(others, voices[1:], strict=True)))
+    return HeardChapter(hearing, _without_answers(chapter, [f for v in voices for f in v.findings], hearing))
+
+
+def owners_of(text: Chapter, read: Sequence[set[int]]) -> list[int]:
+    """Which voice each written word is of, by its number; `read` are the words that each voice was heard to read as written.
+
+    Words that nobody was heard to read lie between two that somebody was: where both are of one voice they are of that, else
+    they are divided where a sentence begins; all that is left is of the first voice.
+    """
+    owners = [next((n for n, words in enumerate(read) if k in words), -1) for k in range(len(text.words))]
+    at = 0
+    while at < len(owners):
+        if owners[at] >= 0:
+            at += 1
+            continue
+        stop = next((k for k in range(at, len(owners)) if owners[k] >= 0), len(owners))
+        left, right = (owners[at - 1] if at else -1), (owners[stop] if stop < len(owners) else -1)
+        left, right = (left if left >= 0 else max(right, 0)), (right if right >= 0 else max(left, 0))
+        turn = next((k for k in range(at, stop) if k and text.words[k].sentence != text.words[k - 1].sentence), stop)
+        if stop < len(owners) and turn == stop and text.words[stop].sentence == text.words[stop - 1].sentence and left != right:
+            turn = at if at and text.words[at].sentence != text.words[at - 1].sentence else stop
+        owners[at:stop] = [left if k < turn else right for k in range(at, stop)]
+        at = stop
+    return owners
+
+
+def _as_written(hearing: Hearing) -> set[int]:
+    """The written words that were heard as they are written."""
+    return {w for a, b, _, _, same in hearing.links if same for w in range(a, b)}
+
+
+def _among(hearing: Hearing, words: Sequence[int], count: int) -> Hearing:
+    """What was heard against some words of a text, by their numbers in all of it."""
+    placed: list[Placed | None] = [None] * count
+    for k, place in zip(words, hearing.placed, strict=True):
+        placed[k] = place
+    links: list[tuple[int, int, int, int, bool]] = []
+    for a, b, c, d, same in hearing.links:
+        runs = _runs_of(words[a:b])
+        if not runs:
+            at = words[a] if a < len(words) else count
+            links.append((at, at, c, d, same))
+        for first, last, (low, high) in runs:  # what was heard is shared out where the words do not follow one another
+            shared = (c + (d - c) * low // (b - a), c + (d - c) * high // (b - a))
+            links.append((first, last + 1, *shared, same))
+    return Hearing(hearing.heard, tuple(placed), tuple(links))
+
+
+def _runs_of(words: Sequence[int]) -> list[tuple[int, int, tuple[int, int]]]:
+    """Runs of numbers that follow one another: (first, last, which of those given)."""
+    found: list[tuple[int, int, tuple[int, int]]] = []
+    for k, word in enumerate(words):
+        if found and word == found[-1][1] + 1:
+            found[-1] = found[-1][0], word, (found[-1][2][0], k + 1)
+        else:
+            found.append((word, word, (k, k + 1)))
+    return found
+
+
+def _renumbered(finding: Finding, words: Sequence[int], number: int, recording: str) -> Finding:
+    """A finding of one voice by the numbers of the whole text."""
+    first = words[min(finding.word_index, len(words) - 1)]
+    count = finding.word_count
+    if count:
+        last = words[min(finding.word_index + count, len(words)) - 1]
+        count = last + 1 - first
+    name = f"v{number}-{finding.id}" if number else finding.id
+    return replace(finding, id=name, word_index=first, word_count=count, recording=recording if number else "")
+
+
+def _without_answers(chapter: ChapterState, findings: Sequence[Finding], hearing: Hearing) -> tuple[Finding, ...]:
+    """Findings without the pauses in which another voice speaks, in reading order."""
+    if chapter.reel is None:
+        return tuple(findings)
+    texts = [""] * len(hearing.placed)
+    spoken = {
+        recording: voice_tokens(chapter, texts, recording, heard).heard()
+        for recording, heard in ((chapter.recording, hearing), *hearing.voices)
+    }
+
+    def answered(finding: Finding, span: Span | None) -> bool:
+        others = (t for r, t in spoken.items() if r != (finding.recording or chapter.recording))
+        return (
+            finding.kind is Kind.PAUSE
+            and span is not None
+            and any(bool(((t.starts < span.stop) & (t.stops > span.start)).any()) for t in others)
+        )
+
+    kept = [f for f, span in zip(findings, finding_spans(chapter, findings), strict=True) if not answered(f, span)]
+    return tuple(sorted(kept, key=lambda f: (f.word_index, f.start)))

@@ -16,7 +16,7 @@ from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, PutBackSou
 from faithful_reel.core.reel.reel import Piece
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.units import Span, ratio
-from faithful_reel.core.work.timeline import Token, finding_spans
+from faithful_reel.core.work.timeline import Token, finding_spans, lane_with
 
 Columns = Callable[[NDArray[np.float64]], NDArray[np.float32]]
 KEEP_PAUSE_S = 0.45
@@ -46,6 +46,22 @@ def tone_of(book: Book, chapter: ChapterState) -> ToneSource:
         if tone is not None:
             return tone
     return ToneSource("", 0, 0)
+
+
+def lane_tone(book: Book, chapter: ChapterState, lane: int) -> ToneSource | None:
+    """The room tone that fills a lane: its own, the chapter's, or that of the recording it is mostly made of; music has none."""
+    assert chapter.reel is not None
+    row = chapter.reel.lanes[lane]
+    if row.tone is not None or row.music:
+        return row.tone
+    if lane == 0:
+        return tone_of(book, chapter)
+    lengths: dict[str, int] = {}
+    for segment in row.segments:
+        if isinstance(segment, Piece):
+            lengths[segment.recording] = lengths.get(segment.recording, 0) + len(segment)
+    most = max(lengths, key=lambda r: lengths[r], default="")
+    return next((r.tone for r in book.recordings if r.hash == most), None)
 
 
 TONE_CREST = 3.0
@@ -90,8 +106,9 @@ def mending_edit(
     so that no breath is cut in two.
     """
     span = finding_span(chapter, finding)
-    if span is None:
+    if span is None or chapter.reel is None:
         return None
+    lane = lane_with(chapter.reel, finding.recording or chapter.recording)
     if finding.kind in (Kind.ADDED, Kind.REPEATED, Kind.FALSE_START):
         before = max((t.stop for t in tokens if 0 <= t.start < span.start and t.stop <= span.start + book.rate // 50), default=0)
         after = min((t.start for t in tokens if t.start >= span.stop - book.rate // 50), default=-1)
@@ -105,16 +122,19 @@ def mending_edit(
             start = before_onset(columns, before, span.start, book.rate)
             joins = [at for at in chapter.reel.lanes[0].starts() if span.stop <= at < after] if chapter.reel else []
             stop = joins[-1] if joins else before_onset(columns, span.stop, after, book.rate)  # two cuts that meet leave one join
+        others = [t for t in tokens if t.lane != lane and t.start < stop and t.stop > start and t.start >= 0]
+        if others:  # closing up would take another voice's words away
+            return CutAndFill(start, min(stop, span.stop + lead), lane_tone(book, chapter, lane), lane)
         return CutAndClose(start, stop)
     if finding.kind is Kind.PAUSE:
         usual = finding.evidence.usual
         keep = round((KEEP_PAUSE_S if usual is None else max(LEAST_PAUSE_S, usual / 2)) * book.rate)
         return CutAndClose(span.start + keep, span.stop - keep) if len(span) > 2 * keep else None
     if finding.evidence.flaw in _LEVELLED and finding.evidence.usual is not None:
-        return SetGain(span.start, span.stop, finding.evidence.usual)
+        return SetGain(span.start, span.stop, finding.evidence.usual, lane)
     if finding.kind is Kind.NOISE and finding.evidence.flaw not in _IN_WORDS:
         room = round(0.02 * book.rate)
-        return CutAndFill(max(0, span.start - room), span.stop + room, tone_of(book, chapter))
+        return CutAndFill(max(0, span.start - room), span.stop + room, lane_tone(book, chapter, lane), lane)
     return None
 
 
@@ -130,13 +150,17 @@ def restoring_edits(book: Book, chapter: ChapterState, finding: Finding) -> tupl
     """
     if chapter.reel is None:
         return ()
+    recording = finding.recording or chapter.recording
+    lane = lane_with(chapter.reel, recording)
     if finding.evidence.flaw in _LEVELLED:
         span = finding_span(chapter, finding)
-        return (SetGain(span.start, span.stop, 0.0),) if span else ()
-    others = [g for g in chapter.findings if g.id != finding.id and g.decision is Decision.MEND]
+        return (SetGain(span.start, span.stop, 0.0, lane),) if span else ()
+    others = [
+        g for g in chapter.findings if g.id != finding.id and g.decision is Decision.MEND and g.recording == finding.recording
+    ]
     edits: list[ReelCommand] = []
     found = 0
-    for at, hole, filled, gain_db in _holes(book, chapter):
+    for at, hole, filled, gain_db in _holes(book, chapter, recording, lane):
         if hole.stop <= finding.start or hole.start >= max(finding.stop, finding.start + 1):
             continue
         first = max((g.stop for g in others if hole.start < g.stop <= finding.start), default=hole.start)
@@ -146,20 +170,21 @@ def restoring_edits(book: Book, chapter: ChapterState, finding: Finding) -> tupl
         if filled not in (0, len(hole)):
             raise EditRefused("Other sound lies where this was cut out. Go back before it in the History instead.")
         offset, over = (first - hole.start, last - first) if filled else (0, 0)
-        edits.append(PutBackSound(at + offset, chapter.recording, first, last, gain_db, tone_of(book, chapter), over))
+        tone = lane_tone(book, chapter, lane) or tone_of(book, chapter)
+        edits.append(PutBackSound(at + offset, recording, first, last, gain_db, tone, over, lane=lane))
         found += 1
     if not found and finding.stop > finding.start and finding_span(chapter, finding) is None:
         raise EditRefused("Other sound lies where this was cut out. Go back before it in the History instead.")
     return tuple(reversed(edits))  # from the end, so that the places before stay where they are
 
 
-def _holes(book: Book, chapter: ChapterState) -> list[tuple[int, Span, int, float]]:
-    """Where the chapter's recording was cut: (place in the reel, what is missing, length of the tone that lies there, gain).
+def _holes(book: Book, chapter: ChapterState, recording: str, at_lane: int) -> list[tuple[int, Span, int, float]]:
+    """Where a recording was cut on its lane: (place in the reel, what is missing, length of the tone that lies there, gain).
 
     What is missing before its first piece begins where the chapter before it ends that has the same recording.
     """
     assert chapter.reel is not None
-    lane = chapter.reel.lanes[0]
+    lane = chapter.reel.lanes[at_lane]
     found: list[tuple[int, Span, int, float]] = []
     before: tuple[int, int, float] | None = None  # (end in the recording, end in the reel, gain)
     filled = 0
@@ -167,10 +192,10 @@ def _holes(book: Book, chapter: ChapterState) -> list[tuple[int, Span, int, floa
         if not isinstance(segment, Piece):
             filled += len(segment)
             continue
-        if segment.recording == chapter.recording and not segment.take:
+        if segment.recording == recording and not segment.take:
             if before is None and segment.start > 0 and not at:
                 others = [c.reel.lanes[0] for c in book.chapters if c.reel is not None and c.id != chapter.id]
-                ends = (p.stop for o in others for p in o.segments if isinstance(p, Piece) and p.recording == chapter.recording)
+                ends = (p.stop for o in others for p in o.segments if isinstance(p, Piece) and p.recording == recording)
                 found.append(
                     (0, Span(max((e for e in ends if e <= segment.start), default=0), segment.start), 0, segment.gain_db)
                 )

@@ -28,12 +28,14 @@ Places = NDArray[np.int64]
 class Hearing:
     """What was heard of a chapter, kept in the book by its content; positions in samples of the recording.
 
-    `links` are (written start, stop, heard start, stop, same).
+    `links` are (written start, stop, heard start, stop, same).  `voices` are the chapter's other voices: the recording of each,
+    and what was heard of it against the same words.
     """
 
     heard: tuple[Heard, ...]
     placed: tuple[Placed | None, ...]
     links: tuple[tuple[int, int, int, int, bool], ...]
+    voices: tuple[tuple[str, Hearing], ...] = ()
 
     def link_rows(self) -> list[Link]:
         """The links as values of the collation."""
@@ -61,7 +63,7 @@ def hearing_of(proof: Proof) -> Hearing:
 class Token(NamedTuple):
     """One thing on the galley, in the order it is heard: a written word, or heard words that are not written.
 
-    `start` and `stop` are reel positions, both -1 for a written word that is not heard in the reel.
+    `start` and `stop` are reel positions, both -1 for a written word that is not heard in the reel; `lane` is whose voice it is.
     """
 
     text: str
@@ -69,6 +71,7 @@ class Token(NamedTuple):
     start: int
     stop: int
     extra: bool = False
+    lane: int = 0
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -79,6 +82,8 @@ class Tokens(Sequence[Token]):
     words: Places
     starts: Places
     stops: Places
+    lanes: Places | None = None
+    """Whose voice each is of; None where there is one."""
 
     def __len__(self) -> int:
         return len(self.texts)
@@ -89,27 +94,37 @@ class Tokens(Sequence[Token]):
     def __getitem__(self, index: slice) -> list[Token]: ...
     def __getitem__(self, index: int | slice) -> Token | list[Token]:
         if isinstance(index, slice):
-            return list(Tokens(self.texts[index], self.words[index], self.starts[index], self.stops[index]))
+            lanes = None if self.lanes is None else self.lanes[index]
+            return list(Tokens(self.texts[index], self.words[index], self.starts[index], self.stops[index], lanes))
         word = int(self.words[index])
-        return Token(self.texts[index], word, int(self.starts[index]), int(self.stops[index]), word < 0)
+        lane = 0 if self.lanes is None else int(self.lanes[index])
+        return Token(self.texts[index], word, int(self.starts[index]), int(self.stops[index]), word < 0, lane)
 
     def heard(self) -> Tokens:
         """Those that are heard, in the order of time."""
         order = np.argsort(self.starts, kind="stable")
         order = order[np.searchsorted(self.starts[order], 0) :]
         texts = [self.texts[i] for i in order.tolist()]
-        return Tokens(texts, self.words[order], self.starts[order], self.stops[order])
+        lanes = None if self.lanes is None else self.lanes[order]
+        return Tokens(texts, self.words[order], self.starts[order], self.stops[order], lanes)
 
     def __iter__(self) -> Iterator[Token]:
-        rows = zip(self.texts, self.words.tolist(), self.starts.tolist(), self.stops.tolist(), (self.words < 0).tolist())
-        return map(Token._make, rows)
+        words, starts, stops = self.words.tolist(), self.starts.tolist(), self.stops.tolist()
+        lanes = [0] * len(self) if self.lanes is None else self.lanes.tolist()
+        return map(Token._make, zip(self.texts, words, starts, stops, (self.words < 0).tolist(), lanes, strict=True))
+
+
+def lane_with(reel: Reel, recording: str) -> int:
+    """The first lane that plays a recording; the first of all where none does."""
+    plays = (k for k, lane in enumerate(reel.lanes) if any(s.recording == recording for s in lane.segments))
+    return next(plays, 0)
 
 
 class _Map:
     """From recording time to reel time, for one recording of a reel."""
 
     def __init__(self, reel: Reel, recording: str) -> None:
-        lane = reel.lanes[0]
+        lane = reel.lanes[lane_with(reel, recording)]
         rows = sorted(
             (segment.start, segment.stop, at)
             for segment, at in zip(lane.segments, lane.starts(), strict=False)
@@ -151,12 +166,19 @@ def finding_spans(chapter: ChapterState, findings: Iterable[Finding]) -> list[Sp
     """Where findings are heard in the reel as it stands; None for those that were cut."""
     if chapter.reel is None:
         return [None for _ in findings]
-    own = _Map(chapter.reel, chapter.recording)
-    return [own.span(f.start, f.stop) for f in findings]
+    maps: dict[str, _Map] = {}
+    spans: list[Span | None] = []
+    for f in findings:
+        recording = f.recording or chapter.recording
+        known = maps.get(recording)
+        if known is None:
+            known = maps[recording] = _Map(chapter.reel, recording)
+        spans.append(known.span(f.start, f.stop))
+    return spans
 
 
 def tokens_of(book: Book, chapter: ChapterState, texts: Sequence[str], hearing: Hearing | None) -> Tokens:
-    """The galley of a chapter.  Without a hearing every word stands unplaced."""
+    """The galley of a chapter, each word where its voice says it.  Without a hearing every word stands unplaced."""
     count = np.arange(len(texts))
     if hearing is None or chapter.reel is None:
         return Tokens(texts, count, np.full(len(texts), -1), np.full(len(texts), -1))
@@ -174,12 +196,39 @@ def tokens_of(book: Book, chapter: ChapterState, texts: Sequence[str], hearing: 
         words = pickup.first_word + np.arange(len(spoken))
         free = (starts[words] < 0) & (theirs[0] >= 0)
         starts[words[free]], stops[words[free]] = theirs[0][free], theirs[1][free]
-    tokens = Tokens(texts, count, starts, stops)
+    ghosts = _ghosts(hearing, own, 0)
+    lanes: Places | None = None
+    for recording, heard in hearing.voices:
+        lane = lane_with(reel, recording)
+        if len(heard.placed) == len(texts) and lane:
+            other = _Map(reel, recording)
+            theirs = other.places(*heard.words)
+            free = (starts < 0) & (theirs[0] >= 0)
+            starts[free], stops[free] = theirs[0][free], theirs[1][free]
+            lanes = np.zeros(len(texts), np.int64) if lanes is None else lanes
+            lanes[free] = lane
+            ghosts += _ghosts(heard, other, lane)
+    return _woven(Tokens(texts, count, starts, stops, lanes), ghosts)
+
+
+def _ghosts(hearing: Hearing, places: _Map, lane: int) -> list[Token]:
+    """What was heard and is not written, where it is still in the reel."""
     extras = hearing.extras
     if not extras:
-        return tokens
-    begins, ends = own.places(np.array([h.start for h in extras]), np.array([h.stop for h in extras]))
-    return _woven(tokens, [Token(h.text, -1, int(a), int(b)) for h, a, b in zip(extras, begins, ends, strict=True) if a >= 0])
+        return []
+    begins, ends = places.places(np.array([h.start for h in extras]), np.array([h.stop for h in extras]))
+    rows = zip(extras, begins.tolist(), ends.tolist(), strict=True)
+    return [Token(h.text, -1, a, b, extra=True, lane=lane) for h, a, b in rows if a >= 0]
+
+
+def voice_tokens(chapter: ChapterState, texts: Sequence[str], recording: str, hearing: Hearing) -> Tokens:
+    """The words of one voice alone, where they are heard in the reel."""
+    if chapter.reel is None or len(hearing.placed) != len(texts):
+        nowhere = np.full(len(texts), -1)
+        return Tokens(texts, np.arange(len(texts)), nowhere, nowhere)
+    places = _Map(chapter.reel, recording)
+    starts, stops = places.places(*hearing.words)
+    return _woven(Tokens(texts, np.arange(len(texts)), starts, stops), _ghosts(hearing, places, 0))
 
 
 def _woven(tokens: Tokens, ghosts: list[Token]) -> Tokens:
@@ -196,6 +245,7 @@ def _woven(tokens: Tokens, ghosts: list[Token]) -> Tokens:
         np.insert(tokens.words, at, -1),
         np.insert(tokens.starts, at, [g.start for g in ghosts]),
         np.insert(tokens.stops, at, [g.stop for g in ghosts]),
+        None if tokens.lanes is None else np.insert(tokens.lanes, at, [g.lane for g in ghosts]),
     )
 
 
