@@ -6,12 +6,21 @@ from pathlib import Path
 
 from PyQt6.QtCore import QByteArray, QEvent, QMimeData, Qt, pyqtSignal
 from PyQt6.QtGui import QDragEnterEvent, QDragMoveEvent, QDropEvent, QKeyEvent, QShowEvent
-from PyQt6.QtWidgets import QDoubleSpinBox, QFormLayout, QHBoxLayout, QLineEdit, QTableWidgetItem, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QDoubleSpinBox,
+    QFormLayout,
+    QHBoxLayout,
+    QHeaderView,
+    QLineEdit,
+    QTableWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
 
 from faithful_reel.app.asking import COLORS
 from faithful_reel.app.editing.pages import Line, Page
 from faithful_reel.app.editing.sweeping import LIMITS, SweepPage
-from faithful_reel.app.theme import DAY, Theme
+from faithful_reel.app.theme import DAY, Theme, scale_of_letters
 from faithful_reel.app.widgets.flow import Flow
 from faithful_reel.app.widgets.parts import ActButton, ActSource, Check, SidePane, button, label
 from faithful_reel.app.widgets.tables import Table
@@ -121,7 +130,7 @@ class ListPane(SidePane):
         self._lines: list[Line] = []
         self.view = ListTable(page)
         self.view.menu_acts = tuple(act for _, act in page.buttons)
-        self.view.columns(stretch=page.stretch)
+        self._set_widths()
         self.view.itemSelectionChanged.connect(self._chosen)
         self.view.checked.connect(self._checked)
         self.view.files_dropped.connect(self.files_dropped)
@@ -156,6 +165,16 @@ class ListPane(SidePane):
     def bind(self, acts: ActSource) -> None:
         """Enter and a double click do the list's own act."""
         self.view.entered.connect(acts[self.page.enter].trigger)
+
+    def _set_widths(self) -> None:
+        """One column takes the room that is left, the others are as wide as what usually stands in them, and can be dragged."""
+        across = self.view.horizontalHeader()
+        if across is not None:
+            for column, width in enumerate(self.page.widths):
+                if width:
+                    across.resizeSection(column, round(width * scale_of_letters()))
+                else:
+                    across.setSectionResizeMode(column, QHeaderView.ResizeMode.Stretch)
 
     def take_keys(self) -> None:
         """To the list."""
@@ -232,6 +251,7 @@ class SweepRow(QWidget):
             made_number.setToolTip(tip)
             made_number.setAccessibleName(words)
             made_number.setKeyboardTracking(False)
+            made_number.setButtonSymbols(QDoubleSpinBox.ButtonSymbols.PlusMinus)
             made_number.valueChanged.connect(self._set)
             form.addRow(words, made_number)
         box.addLayout(form)

@@ -54,7 +54,8 @@ class Page(Observed):
 
     title: ClassVar[str]
     heads: ClassVar[tuple[str, ...]]
-    stretch: ClassVar[int] = 0
+    widths: ClassVar[tuple[int, ...]]
+    """How wide the columns are at first, in pixels as drawn; 0 for that which takes the room that is left."""
     buttons: ClassVar[tuple[tuple[str, str], ...]]
     """What stands on the buttons, and the acts that they do."""
     enter: ClassVar[str] = "list.hear"
@@ -113,7 +114,8 @@ class OffcutsPage(Page):
     """Everything that was ever cut from the chapter at hand."""
 
     title = "Offcuts"
-    heads = ("words", "length", "when", "by which step", "")
+    heads = ("words", "length", "by which step", "when", "")
+    widths = (0, 62, 92, 70, 54)
     buttons = (("Hear", "list.hear"), ("Put back", "offcut.back"), ("Copy", "list.copy"))
     told = "All that was ever cut from this chapter. What is put back goes where it was, wherever that is now."
 
@@ -186,8 +188,8 @@ class OffcutsPage(Page):
                 (
                     self.words(cut) or "sound",
                     f"{len(cut.span) / rate:.2f} s",
-                    cut.at.replace("T", " "),
                     cut.label,
+                    cut.at.replace("T", " "),
                     "is back" if is_back(cut, there) else "",
                 ),
             )
@@ -241,7 +243,7 @@ class MarkersPage(Page):
 
     title = "Markers"
     heads = ("name", "time", "note")
-    stretch = 2
+    widths = (110, 96, 0)
     enter = "list.go"
     buttons = (
         ("Go there", "list.go"), ("Hear from here", "list.hear"), ("Describe…", "list.describe"),
@@ -335,8 +337,8 @@ class VersionsPage(Page):
     """The versions of the chapter at hand that were kept."""
 
     title = "Versions"
-    heads = ("name", "when", "length", "note")
-    stretch = 3
+    heads = ("name", "length", "when", "note")
+    widths = (0, 66, 76, 76)
     buttons = (
         ("Keep…", "version.keep"), ("Hear at the cursor", "list.hear"), ("Hear now", "version.now"), ("Swap in", "version.swap"),
         ("Describe…", "list.describe"), ("Drop", "list.remove"),
@@ -360,8 +362,8 @@ class VersionsPage(Page):
                 v.id,
                 (
                     v.name + (" (as it is now)" if v.reel == now else ""),
-                    v.at.replace("T", " "),
                     f"{len(v.reel) / rate:.1f} s",
+                    v.at.replace("T", " "),
                     v.note,
                 ),
             )

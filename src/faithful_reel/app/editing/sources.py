@@ -34,7 +34,7 @@ class ShelfPage(Page):
 
     title = "Shelf"
     heads = ("name", "length", "of", "note")
-    stretch = 3
+    widths = (0, 62, 74, 84)
     buttons = (
         ("Hear", "list.hear"), ("Paste at the cursor", "shelf.paste"), ("Keep what is marked…", "shelf.keep"),
         ("Keep for the house…", "shelf.house"), ("Sound files…", "shelf.files"), ("Describe…", "list.describe"),
@@ -221,6 +221,7 @@ class ElsewherePage(Page):
 
     title = "From another place"
     heads = ("where it is said", "chapter", "how like it is")
+    widths = (0, 84, 128)
     buttons = (
         ("Hear", "list.hear"),
         ("Hear in place", "elsewhere.as_if"),

@@ -26,7 +26,7 @@ class SweepPage(Page):
 
     title = "Sweep"
     heads = ("what", "where", "is", "becomes", "")
-    stretch = 1
+    widths = (80, 0, 84, 66, 40)
     enter = "list.go"
     buttons = (
         ("Make the changes", "sweep.make"), ("Hear as if", "list.hear"), ("Go there", "list.go"),

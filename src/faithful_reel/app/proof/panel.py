@@ -26,11 +26,13 @@ from faithful_reel.app.proof.side import DocketSide
 from faithful_reel.app.theme import Theme, scale_of_letters
 from faithful_reel.app.widgets.galley import Cells, Galley, GalleyContent, PagePlace, Strip
 from faithful_reel.app.widgets.parts import Apart, Desk, Scrolled, SidePane
+from faithful_reel.app.workbench import Workbench
 from faithful_reel.core.book.model import ChapterState
 from faithful_reel.core.memo import Memo, Seen
 from faithful_reel.core.reel.reel import Reel, recordings_of
+from faithful_reel.core.reel.render import heard_lanes
 from faithful_reel.core.units import Span
-from faithful_reel.core.work.page import others_of
+from faithful_reel.core.work.page import others_of, strips_of
 from faithful_reel.core.work.splicing import placed_joins
 
 LEAST_SIDE, NAMES_WIDTH = 300, 400
@@ -194,16 +196,12 @@ class ProofPanel(Desk):
         marks, breaks, reel = presenter.marks(chapter), frozenset(text.breaks), chapter.reel
         if reel is None:
             return GalleyContent(set_, marks, rate=bench.book.rate, pages=styles.pages, breaks=breaks)
-        lanes = [(lane, lane.starts()) for lane in reel.lanes]
-
-        def under(start: int, stop: int) -> object:
-            return drawn, [lane.between(Span(start, stop), starts) for lane, starts in lanes]
-
+        strips = tuple(_strip(bench, reel, k, drawn) for k in strips_of(reel))
         drawing = bench.overview(chapter.recording)
         return GalleyContent(
             set_,
             marks,
-            (Strip(reel.lanes[0].name, bench.columns(reel), placed_joins(reel), under),),
+            strips,
             len(reel),
             bench.book.rate,
             styles.pages,
@@ -211,3 +209,15 @@ class ProofPanel(Desk):
             others_of(presenter.takes(chapter)),
             drawing.columns if drawing else None,
         )
+
+
+def _strip(bench: Workbench, reel: Reel, index: int, drawn: object) -> Strip:
+    """The strip of one lane: paler where it is not heard, in its colour where it has one."""
+    lane = reel.lanes[index]
+    starts = lane.starts()
+    color = lane.color if lane in heard_lanes(reel) else "quiet"
+
+    def under(start: int, stop: int) -> object:
+        return drawn, color, lane.between(Span(start, stop), starts)
+
+    return Strip(lane.name, bench.columns(reel, index), placed_joins(reel, index), color, under)

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from faithful_reel.core.book.model import Book, ChapterState
 from faithful_reel.core.collate.findings import Decision, Finding, Kind
 from faithful_reel.core.pickups.ledger import DONE
+from faithful_reel.core.reel.reel import Reel
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.work.readings import Retake
 from faithful_reel.core.work.splicing import piece_of
@@ -125,3 +126,8 @@ def others_of(takes: Sequence[Retake]) -> tuple[Other, ...]:
     """Other readings of lines, in order of their first word."""
     found = [Other(t.finding, t.words.start, len(t.words), t.span.start, t.span.stop) for t in takes]
     return tuple(sorted(found, key=attrgetter("first")))
+
+
+def strips_of(reel: Reel) -> list[int]:
+    """The lanes whose sound stands under the lines: those that are not hidden; the first where all are."""
+    return [k for k, lane in enumerate(reel.lanes) if not lane.hidden] or [0]

@@ -230,9 +230,9 @@ def take_reel(book: Book, take: Take) -> Reel:
     return Reel((Lane("take", (Piece(take.recording, 0, known),)),))
 
 
-def placed_joins(reel: Reel) -> tuple[int, ...]:
-    """Where pieces meet in the voice lane, leaving out splits without a crossfade."""
-    lane = reel.lanes[0]
+def placed_joins(reel: Reel, index: int = 0) -> tuple[int, ...]:
+    """Where pieces meet on a lane, leaving out splits without a crossfade."""
+    lane = reel.lanes[index]
     starts = lane.starts()
     return tuple(starts[i] for i in range(1, len(lane.segments)) if lane.segments[i].join.length > 0)
 

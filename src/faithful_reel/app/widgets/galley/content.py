@@ -70,6 +70,8 @@ class Strip:
     name: str
     columns: Columns
     joins: tuple[int, ...] = ()
+    color: str = ""
+    """The theme's role that it is drawn in; empty for the usual one."""
     under: Callable[[int, int], object] | None = None
     """What sounds between two samples, as a value that is equal where the sound is: a strip is drawn anew when it changes."""
 

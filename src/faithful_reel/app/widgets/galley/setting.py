@@ -36,6 +36,10 @@ class Face(IntEnum):
 Widths = Callable[[str, Face], float]
 
 
+SEVERAL = 0.6
+"""How high each strip is beside a single one, where a line has several."""
+
+
 @dataclass(frozen=True)
 class Measures:
     """Sizes on the page in pixels, at a scale that follows the letters.
@@ -65,8 +69,8 @@ class Measures:
 
     @cached_property
     def strip_h(self) -> float:
-        """Height of one strip."""
-        return 30.0 * self.tall
+        """Height of one strip; of several each is less high."""
+        return 30.0 * self.tall * (1.0 if self.strips == 1 else SEVERAL)
 
     @cached_property
     def sound_h(self) -> float:

@@ -52,7 +52,7 @@ def draw_strip(painter: QPainter, strip: Strip, line: Line, top: float, measures
     columns = max(1, round((right - left) * scale))
     if right > left:
         edges = line.at + np.interp(np.linspace(left, right, columns + 1), line.xs, line.ts)
-        draw_sound(painter, strip.columns(edges), left, top, measures.strip_h, theme, scale)
+        draw_sound(painter, strip.columns(edges), left, top, measures.strip_h, theme, scale, strip.color)
     painter.setPen(QPen(theme.color("ink"), 1.2))
     first, last = line.at + line.ts[0], line.at + line.ts[-1]
     foot = top + measures.strip_h

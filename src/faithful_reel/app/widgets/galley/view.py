@@ -464,6 +464,10 @@ class Page(QAbstractScrollArea):
         text = f"{int(seconds // 3600)}:{int(seconds // 60) % 60:02d}:{seconds % 60:04.1f}"
         box = QRectF(0, y + m.text_h, m.left - 14, m.strip_h)
         painter.drawText(box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, text)
+        for row, strip in enumerate(setting.content.strips[1:], 1):
+            box = QRectF(2, y + m.strip_top(row), m.left - 16, m.strip_h)
+            told = painter.fontMetrics().elidedText(strip.name, Qt.TextElideMode.ElideRight, int(box.width()))
+            painter.drawText(box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, told)
         if self._is_heard(line):
             painter.fillRect(QRectF(m.left - 9, y + m.text_h, 2, m.sound_h), self.theme.color("quiet"))
 
