@@ -15,7 +15,6 @@ from faithful_reel.app.main import application, calm_collector
 from faithful_reel.app.widgets.loupe import Loupe, LoupeContent, LoupeLane
 from faithful_reel.core.audio.overview import overview_of
 from faithful_reel.core.errors import EditRefused
-from faithful_reel.core.measure.picture import spectrogram
 from faithful_reel.core.reel.commands import (
     ChangeGain,
     CutAndClose,
@@ -124,7 +123,7 @@ def shown(index: int) -> LoupeLane:
 
 loupe = Loupe()
 loupe.resize(1280, 640)
-loupe.set_content(LoupeContent(tuple(shown(k) for k in range(3)), spectrogram, len(reel), RATE, None, 0.001))
+loupe.set_content(LoupeContent(tuple(shown(k) for k in range(3)), None, len(reel), RATE, None, 0.001))
 loupe.show()
 app.processEvents()
 picture = QPixmap(loupe.size())

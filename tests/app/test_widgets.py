@@ -25,11 +25,12 @@ from faithful_reel.app.jobs import Jobs
 from faithful_reel.app.sound import Player
 from faithful_reel.app.theme import CONTROLS, DAY, NIGHT, READING, control_font, load_fonts, reading_font
 from faithful_reel.app.widgets.loupe import Loupe, LoupeContent, LoupeLane
+from faithful_reel.app.widgets.loupe.content import Spectrum
 from faithful_reel.app.widgets.meters import EvennessPlot, Meter
 from faithful_reel.app.widgets.trio import Trio, TrioBoundary
 from faithful_reel.core.audio.overview import overview_of
 from faithful_reel.core.errors import Cancelled, FileProblem
-from faithful_reel.core.measure.picture import spectrogram
+from faithful_reel.core.measure.picture import VOICE, spectrogram
 from faithful_reel.core.reel.look import lane_look
 from faithful_reel.core.reel.reel import Lane, Piece
 from faithful_reel.core.reel.render import Row
@@ -160,7 +161,9 @@ def loupe(qtbot):
     pieces = Lane("voice", (Piece("x", 0, 50_000), Piece("x", 50_000, len(x))))
     lane = LoupeLane("voice", lambda edges: made.drawn(edges), lambda a, b: x[a:b], partial(lane_look, Row(pieces)))  # noqa: PLW0108 - tests exchange it
     made.drawn = overview.columns
-    made.set_content(LoupeContent((lane,), spectrogram, len(x), 44_100, words, 0.001))
+    made.set_content(
+        LoupeContent((lane,), Spectrum(lambda y, w, h: spectrogram(y, w, height=h), VOICE.share_of), len(x), 44_100, words, 0.001)
+    )
     made.show()
     qtbot.waitExposed(made)
     return made

@@ -160,7 +160,7 @@ def _parts(bench: Workbench, jobs: Jobs, player: Player, ask: Asking, settings: 
         player,
         Contents(proof, mastering),
         panels,
-        CloseView(transport, editing),
+        CloseView(transport, editing, settings),
         TransportBar(transport, player),
         intake,
         proof,

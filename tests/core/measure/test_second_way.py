@@ -12,7 +12,7 @@ from support.sounds import noise, sine, speech_like
 from faithful_reel.core.errors import SignalError
 from faithful_reel.core.measure.health import Health, HealthMeter, shortcomings
 from faithful_reel.core.measure.levels import Figures, Meter, figures_of, k_weighting, rms_db
-from faithful_reel.core.measure.picture import spectrogram
+from faithful_reel.core.measure.picture import Scale, SpectrumLook, spectrogram
 from faithful_reel.core.measure.profile import load_profile, verdicts
 from faithful_reel.core.units import Span
 
@@ -328,11 +328,35 @@ def test_a_tone_is_a_line_at_its_height_and_the_rest_is_dark():
     shades = spectrogram(sine(hz, seconds=1, db=-20), 50, height=100)
     assert shades.shape == (100, 50)
     assert shades.dtype == np.float32
-    rows = np.linspace(1, 0, 100) ** 2 * 512 * RATE / 1024  # the frequency of every row
-    brightest = shades.argmax(axis=0)
-    assert np.abs(rows[brightest] - hz).max() < 60
+    rows = np.linspace(1, 0, 100) ** 2 * 20_000  # the frequency of every row
+    lit = rows[(shades > 0.99).any(axis=1)]
+    assert lit.size
+    assert np.abs(lit - hz).max() < RATE / 1024  # a bin
     assert shades.max() == 1.0
     assert shades[:5].max() == 0.0  # near 20 kHz
+
+
+@pytest.mark.parametrize("scale", list(Scale))
+@pytest.mark.parametrize(("hz", "top"), [(440, 5000.0), (3000, 10_000.0), (8000, 20_000.0)])
+def test_a_tone_stands_where_its_frequency_does_on_every_scale(scale, hz, top):
+    look = SpectrumLook(scale, top_hz=top, frame=4096)
+    shades = spectrogram(sine(hz, seconds=1, db=-20), 20, height=400, look=look)
+    row = float(np.mean(np.flatnonzero((shades > 0.99).any(axis=1))))
+    assert 1 - row / 399 == pytest.approx(look.share_of(hz), abs=0.01)
+    assert look.share_of(1.01 * top) > 1
+    assert look.frequencies(100)[0] == pytest.approx(top)
+
+
+def test_a_longer_window_tells_closer_tones_apart_and_a_shorter_one_quicker_changes():
+    both = sine(1000, seconds=1, db=-20) + sine(1060, seconds=1, db=-20)
+    even = [spectrogram(both, 5, height=500, look=SpectrumLook(Scale.EVEN, 2000.0, 40.0, f))[:, 2] for f in (512, 4096)]
+    between = [shade[round(499 * (1 - 1030 / 2000))] for shade in even]
+    assert between[0] > 0.9 > 0.5 > between[1]
+    x = np.concatenate([np.zeros(RATE // 2, np.float32), sine(1000, seconds=0.5, db=-20)])
+    edges = [np.flatnonzero(spectrogram(x, 200, look=SpectrumLook(frame=f)).max(axis=0) > 0.3)[0] for f in (256, 4096)]
+    assert edges[1] < edges[0] <= 102
+    deep = spectrogram(np.concatenate([x, x / 1000]), 40, look=SpectrumLook(deepest_db=50.0))
+    assert deep[:, -8:].max() == 0
 
 
 def test_time_runs_to_the_right_and_the_depth_is_80_db():

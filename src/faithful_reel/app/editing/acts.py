@@ -19,6 +19,7 @@ from faithful_reel.app.editing.shaping import Shaping
 from faithful_reel.app.proof.panel import ProofPanel
 from faithful_reel.app.settings import Settings, number
 from faithful_reel.app.transport.close_view import CloseView
+from faithful_reel.app.widgets.loupe.handles import Dragged, Hold
 from faithful_reel.app.widgets.parts import ActSource
 from faithful_reel.core.times import TimeFormat
 from faithful_reel.core.work.editing import Stop
@@ -46,6 +47,22 @@ class EditActs:
         self.panel.galley.selection_changed.connect(self._words_marked)
         self.panel.galley.let_go.connect(self.editing.let_go)
         self.editing.listen(self._show)
+        self.loupe.dragged.connect(self._dragged)
+        self.loupe.point_wanted.connect(self.shaping.put_point_at)
+        self.loupe.point_unwanted.connect(self.shaping.drop_point_at)
+
+    def _dragged(self, held: Dragged) -> None:
+        """A grip of the loupe was let go: one step."""
+        grip, shaping = held.grip, self.shaping
+        match grip.hold:
+            case Hold.POINT:
+                shaping.move_point(grip.lane, grip.at, held.to, held.value)
+            case Hold.JOIN:
+                shaping.drag_join(grip.lane, grip.at, held.to, carried=held.carried)
+            case Hold.CROSSFADE:
+                shaping.drag_crossfade(grip.lane, grip.at, held.to, held.value)
+            case hold:
+                shaping.drag_fade(grip.lane, grip.at, held.to, held.value, at_start=hold is Hold.FADE_IN)
 
     @property
     def acts(self) -> Sequence[Act[EditActs]]:

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 
 from faithful_reel.app.editing.presenter import Editing
 from faithful_reel.core.book.commands import EditReel
+from faithful_reel.core.book.model import ChapterState
 from faithful_reel.core.reel.commands import (
     ChangeGain,
     DrawLine,
+    MoveEdge,
     MoveJoin,
     NamePiece,
     PutMarker,
@@ -21,7 +24,7 @@ from faithful_reel.core.reel.commands import (
 )
 from faithful_reel.core.reel.gains import line_at
 from faithful_reel.core.reel.look import lane_look
-from faithful_reel.core.reel.reel import SOFT, Fade, Join, Marker
+from faithful_reel.core.reel.reel import SOFT, Fade, Join, Marker, Reel
 from faithful_reel.core.reel.render import Row
 from faithful_reel.core.units import samples
 
@@ -150,6 +153,74 @@ class Shaping:
         level = line_at(segment.line, at - begins + segment.origin) + by_db
         label = "Move a gain point" if at in known else "Add a gain point"
         return self.editing.do(chapter, lambda: [DrawLine(start, max(stop, at + 1), ((at, level),), lane)], label)
+
+    def move_point(self, lane: int, at: int, to: int, gain_db: float) -> bool:
+        """Move a point of a lane's gain line, not past its neighbours; `gain_db` is where it is let go."""
+        found = self.editing.found()
+        if found is None:
+            return False
+        chapter, reel = found
+        row, places = reel.lanes[lane], [p for p, _ in self.points(lane)]
+        before = max((p for p in places if p < at), default=-1)
+        after = min((p for p in places if p > at), default=len(row))
+        to = min(max(to, before + 1), after - 1, len(row) - 1)
+        segment = row.segments[row.index_at(to)]
+        start, stop = max(0, before), min(after, len(row))
+        edit = DrawLine(start, max(stop, to + 1), ((to, gain_db - segment.gain_db),), lane)
+        return self.editing.do(chapter, lambda: [edit], "Move a gain point")
+
+    def put_point_at(self, lane: int, at: int, by_db: float = 0.0) -> bool:
+        """Put a point on a lane's gain line, where the line is."""
+        self.editing.choose_lane(lane)
+        self.transport.put(at)
+        return self.put_point(by_db)
+
+    def drop_point_at(self, lane: int, at: int) -> bool:
+        """Take a point of a lane's gain line away."""
+        self.editing.choose_lane(lane)
+        self.transport.put(at)
+        return self.drop_point()
+
+    def _index(self, lane: int, at: int) -> tuple[ChapterState, Reel, int] | None:
+        """The segment of a lane that begins at a position, or the last one, which ends there."""
+        found = self.editing.found()
+        if found is None:
+            return None
+        starts = found[1].lanes[lane].starts()
+        return (*found, starts.index(at)) if at in starts else None
+
+    def drag_join(self, lane: int, at: int, to: int, *, carried: bool) -> bool:
+        """Move the join at a position: one side gives what the other takes; or what follows is carried along."""
+        found = self._index(lane, at)
+        if found is None or to == at:
+            return False
+        chapter, reel, index = found
+        if not carried:
+            return self.editing.do(chapter, lambda: [MoveJoin(index, to - at, lane)], "Move a join")
+        segment = reel.lanes[lane].segments[index - 1]
+        length = self.bench.book.recording(segment.recording).length if segment.recording else 1 << 62
+        edit = MoveEdge(index - 1, to - at, lane=lane, length=length)
+        return self.editing.do(chapter, lambda: [edit], "Move an edge")
+
+    def drag_crossfade(self, lane: int, at: int, length: int, bend: float) -> bool:
+        """Make the crossfade at a position longer or shorter, and bend it."""
+        found = self._index(lane, at)
+        if found is None:
+            return False
+        chapter, reel, index = found
+        join = replace(reel.lanes[lane].segments[index].join, length=length, bend=bend)
+        return self.editing.do(chapter, lambda: [SetJoin(index, join, lane)], "Set a crossfade")
+
+    def drag_fade(self, lane: int, at: int, length: int, bend: float, *, at_start: bool) -> bool:
+        """Let the piece that begins, or ends, at a position fade so long, and bend that."""
+        found = self._index(lane, at)
+        if found is None:
+            return False
+        chapter, reel, index = found
+        index -= 0 if at_start else 1
+        length = min(length, len(reel.lanes[lane].segments[index]))
+        edit = SetFade(index, Fade(length, bend if length else 0.0), at_start, lane)
+        return self.editing.do(chapter, lambda: [edit], "Fade in" if at_start else "Fade out")
 
     def drop_point(self) -> bool:
         """Take the point of the gain line that is nearest to the cursor away."""

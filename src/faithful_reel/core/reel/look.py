@@ -36,6 +36,16 @@ class Curve:
 
 
 @dataclass(frozen=True, slots=True)
+class FadeLook:
+    """A fade that a segment has or could be given: the end of the segment that it is at, its length in samples, its bend."""
+
+    at: int
+    length: int
+    bend: float
+    at_start: bool
+
+
+@dataclass(frozen=True, slots=True)
 class LaneLook:
     """What is seen of a lane between two positions."""
 
@@ -47,6 +57,7 @@ class LaneLook:
     """The gain line in dB, as straight stretches; empty where all of it is 0 dB."""
     points: tuple[tuple[int, float], ...] = ()
     """The points of the line that can be taken hold of."""
+    fades: tuple[FadeLook, ...] = ()
 
 
 def lane_look(row: Row, start: int, stop: int) -> LaneLook:
@@ -59,6 +70,7 @@ def lane_look(row: Row, start: int, stop: int) -> LaneLook:
     curves: list[Curve] = []
     line: list[tuple[int, float]] = []
     points: list[tuple[int, float]] = []
+    fades: list[FadeLook] = []
     first = max(0, bisect_right(row.starts, max(0, start)) - 1)
     for index in range(first, min(len(lane.segments), bisect_left(row.starts, stop))):
         segment, at, end = lane.segments[index], row.starts[index], row.starts[index + 1]
@@ -71,8 +83,13 @@ def lane_look(row: Row, start: int, stop: int) -> LaneLook:
         line += [(at, segment.gain_db + line_at(segment.line, segment.origin)), *_inner(segment, at, end)]
         line.append((end, segment.gain_db + line_at(segment.line, segment.origin + len(segment))))
         points += _inner(segment, at, end)
+        if not isinstance(segment, Rest):
+            fades += [
+                FadeLook(at, max(0, segment.fade_in.length - segment.fade_in.past), segment.fade_in.bend, at_start=True),
+                FadeLook(end, max(0, segment.fade_out.length - segment.fade_out.past), segment.fade_out.bend, at_start=False),
+            ]
     drawn = tuple(line) if any(gain_db for _, gain_db in line) else ()
-    return LaneLook(tuple(pieces), tuple(joins), tuple(curves), drawn, tuple(points))
+    return LaneLook(tuple(pieces), tuple(joins), tuple(curves), drawn, tuple(points), tuple(fades))
 
 
 def _inner(segment: Segment, at: int, end: int) -> list[tuple[int, float]]:

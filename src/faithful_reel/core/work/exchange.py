@@ -23,6 +23,8 @@ OWN = "faithful_reel"
 """The key of what this program keeps in an object's metadata: all of it that the format has no word for."""
 SUFFIX = ".otio"
 LARGEST = 512 << 20
+_BAD = (otio.exceptions.OTIOError, ValueError, TypeError, RuntimeError, LookupError, AttributeError, ArithmeticError)
+"""What the library raises for what is no timeline."""
 
 
 def timeline_of(reel: Reel, name: str, rate: int, media: Mapping[str, tuple[str, str, int]]) -> otio.schema.Timeline:
@@ -112,7 +114,7 @@ def read_timeline(path: Path) -> otio.schema.Timeline:
         raise FileProblem(f"{shown(path)} could not be read as a timeline. Export it as OpenTimelineIO again.") from problem
     try:
         found = otio.adapters.read_from_string(text, "otio_json")
-    except Exception as problem:  # the library raises many kinds, some of them bare
+    except _BAD as problem:
         raise FileProblem(f"{shown(path)} could not be read as a timeline ({problem}). Export it again.") from problem
     if not isinstance(found, otio.schema.Timeline):
         raise FileProblem(f"{shown(path)} holds a {type(found).__name__}, not a timeline.")

@@ -31,14 +31,12 @@ def draw_sound(
         return
     shaped = np.sign(found) * np.abs(found) ** POWER
     half = rows / 2
-    top = np.clip(np.round(half - shaped[1] * half), 0, rows - 1)
-    bottom = np.clip(np.round(half - shaped[0] * half), 1, rows)
+    top = np.clip(np.round(half - shaped[1] * half), 0, rows - 1).astype(np.int16)
+    bottom = np.clip(np.round(half - shaped[0] * half), 1, rows).astype(np.int16)
     bottom = np.maximum(bottom, top + 1)
-    index = np.arange(rows)[:, None]
-    mask = (index >= top) & (index < bottom)
-    pixels = np.ascontiguousarray(mask).view(np.uint8)
-    image = QImage(pixels.tobytes(), width, rows, width, QImage.Format.Format_Indexed8)
-    image.setColorTable([0, theme.color(color or "wave").rgba()])
+    index = np.arange(rows, dtype=np.int16)[:, None]
+    pixels = ((index >= top) & (index < bottom)) * np.uint32(theme.color(color or "wave").rgba())
+    image = QImage(memoryview(pixels).cast("B"), width, rows, 4 * width, QImage.Format.Format_ARGB32_Premultiplied)  # type: ignore[call-overload]
     image.setDevicePixelRatio(scale)
     painter.drawImage(QPointF(x, y), image)
 
