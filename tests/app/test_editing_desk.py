@@ -8,7 +8,10 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QFileDialog, QInputDialog, QMessageBox
 from support.hearing import STEP, WORD, lay_hearing
 
+from faithful_reel.app.asking import Asking
+from faithful_reel.app.editing import acts as edit_acts
 from faithful_reel.app.editing.cutting import Cutting
+from faithful_reel.app.editing.lane_dialog import LanesAsked
 from faithful_reel.core.reel.look import lane_look
 from faithful_reel.core.reel.reel import Piece, RoomTone, source_at
 from faithful_reel.core.reel.render import Row
@@ -382,12 +385,11 @@ def test_rows_are_copied_from_a_table_though_copying_has_an_act(desk, qtbot):
 @pytest.fixture
 def lanes(desk, monkeypatch):
     """The same chapter with another voice from 12 s and music from 8 s on."""
-    names = [f"{k}. {r.name}" for k, r in enumerate(desk.bookstate.recordings, 1)]
-    for at, answers, name in ((12, [names[1], "another voice"], "clerk"), (8, [names[2], "music"], "music")):
+    hashes = [r.hash for r in desk.bookstate.recordings]
+    for at, recording, name in ((12, hashes[1], "clerk"), (8, hashes[2], "music")):
         desk.window.transport.spot = at * 44_100
-        said = iter(answers)
-        monkeypatch.setattr(QInputDialog, "getItem", lambda *a, said=said, **k: (next(said), True))
-        monkeypatch.setattr(QInputDialog, "getText", lambda *a, name=name, **k: (name, True))
+        asked = LanesAsked((recording,), name == "music", apart=False, name=name)
+        monkeypatch.setattr(edit_acts, "ask_for_lanes", lambda *_, asked=asked: asked)
         desk.do("lane.add")
     desk.idle()
     assert [k.name for k in reel(desk).lanes] == ["voice", "clerk", "music"]
@@ -449,7 +451,8 @@ def test_an_unlinked_lane_tells_how_far_it_is_out_of_step_and_is_brought_back(la
 
 
 def test_music_gives_way_to_the_words_by_a_line_that_can_be_edited(lanes, monkeypatch):
-    monkeypatch.setattr(QInputDialog, "getDouble", lambda *a, **k: (14.0, True))
+    answers = lambda *a, **k: (14.0 if "softer" in a[2] else 0.2, True)  # noqa: E731
+    monkeypatch.setattr(QInputDialog, "getDouble", answers)
     lanes.do("lane.give_way")
     assert "Choose a lane first" in lanes.window.notice.text()
     lanes.do("lane.next")
@@ -459,8 +462,8 @@ def test_music_gives_way_to_the_words_by_a_line_that_can_be_edited(lanes, monkey
     lanes.do("lane.next")
     lanes.do("lane.give_way")
     look = lane_look(Row(reel(lanes).lanes[2]), 0, len(reel(lanes)))
-    assert {round(gain) for at, gain in look.points if FIRST <= at <= start(60)} == {-14}
-    assert look.points[0] == (FIRST - round(0.6 * 44_100), 0.0)
+    assert {round(gain) for at, gain in look.points if FIRST - 10_000 <= at <= start(60)} == {-14}
+    assert look.points[:2] == ((FIRST - round(0.8 * 44_100), 0.0), (FIRST - round(0.2 * 44_100), -14.0))
     lanes.window.transport.spot = start(20)
     lanes.do("edit.point_up")
     assert (start(20), pytest.approx(-13.9)) in lane_look(Row(reel(lanes).lanes[2]), 0, len(reel(lanes))).points
@@ -484,9 +487,12 @@ def test_mute_solo_level_and_order(lanes, monkeypatch):
     assert [k.name for k in reel(lanes).lanes] == ["voice", "music", "clerk"]
     lanes.do("lane.down")
     assert "can not go any further" in lanes.window.notice.text()
-    monkeypatch.setattr(QInputDialog, "getText", lambda *a, **k: ("voice", True))
+    monkeypatch.setattr(Asking, "description", lambda *_: ("voice", "red", "soft"))
     lanes.do("lane.name")
     assert "a name of its own" in lanes.window.notice.text()
+    monkeypatch.setattr(Asking, "description", lambda *_: ("Clerk", "red", "soft"))
+    lanes.do("lane.name")
+    assert (reel(lanes).lanes[2].name, reel(lanes).lanes[2].color, reel(lanes).lanes[2].note) == ("Clerk", "red", "soft")
 
 
 def test_the_loupe_fills_the_window_with_all_lanes_and_gives_the_page_back(lanes):

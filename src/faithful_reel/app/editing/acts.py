@@ -13,6 +13,7 @@ from faithful_reel.app.actions import Act, Menu, On
 from faithful_reel.app.asking import Asking
 from faithful_reel.app.desks import DeskName
 from faithful_reel.app.editing.cutting import Cutting
+from faithful_reel.app.editing.lane_dialog import ask_for_lanes
 from faithful_reel.app.editing.lanes import LaneWork
 from faithful_reel.app.editing.presenter import Editing, Reach
 from faithful_reel.app.editing.shaping import Shaping
@@ -21,6 +22,8 @@ from faithful_reel.app.settings import Settings, number
 from faithful_reel.app.transport.close_view import CloseView
 from faithful_reel.app.widgets.loupe.handles import Dragged, Hold
 from faithful_reel.app.widgets.parts import ActSource
+from faithful_reel.core.book.commands import RenameChapter
+from faithful_reel.core.book.kept import DescribeChapter
 from faithful_reel.core.times import TimeFormat
 from faithful_reel.core.work.editing import Stop
 
@@ -255,9 +258,24 @@ class EditActs:
         """Ask for the name of the piece at the cursor."""
         if not self.editing.ready():
             return
-        name, taken = QInputDialog.getText(self.ask.parent, "Name the piece", "Name")
-        if taken:
-            self.shaping.name_piece(name)
+        known = self.shaping.piece_description()
+        said = self.ask.description("Describe the piece", *known) if known is not None else None
+        if said is not None:
+            self.shaping.name_piece(*said)
+
+    def describe_chapter(self) -> None:
+        """Ask for its colour and note."""
+        chapter = self.bench.chapter
+        if chapter is None:
+            self.bench.tell("This book has no chapters yet. Bring in the manuscript at Intake.")
+            return
+        said = self.ask.description("Describe the chapter", chapter.title, chapter.color, chapter.note)
+        if said is not None:
+            title, color, note = said
+            if title.strip() != chapter.title:
+                self.bench.do(RenameChapter(chapter.id, title))
+            if (color, note) != (chapter.color, chapter.note):
+                self.bench.do(DescribeChapter(chapter.id, color, note))
 
     def mark(self) -> None:
         """Drop a marker, without stopping the sound."""
@@ -293,24 +311,12 @@ class EditActs:
         self.lanes.next_lane()
 
     def add_lane(self) -> None:
-        """Ask which recording, and whether it is music."""
+        """Ask which recordings, and whether they are music."""
         if not self.editing.ready():
             return
-        names = {f"{k}. {r.name}": r.hash for k, r in enumerate(self.bench.book.recordings, 1)}
-        asked, taken = QInputDialog.getItem(
-            self.ask.parent, "Add a lane", "From the cursor on, with the recording", list(names), 0, editable=False
-        )
-        if not taken:
-            return
-        kinds = ["another voice", "music"]
-        kind, taken = QInputDialog.getItem(self.ask.parent, "Add a lane", "It is", kinds, 0, editable=False)
-        name, named = (
-            QInputDialog.getText(self.ask.parent, "Add a lane", "Name", text="music" if kind == kinds[1] else "")
-            if taken
-            else ("", False)
-        )
-        if named:
-            self.lanes.add_lane(names[asked], name, music=kind == kinds[1])
+        asked = ask_for_lanes(self.ask.parent, [(r.hash, r.name) for r in self.bench.book.recordings])
+        if asked is not None:
+            self.lanes.add_lanes(asked.recordings, asked.name, music=asked.music, apart=asked.apart)
 
     def mute(self) -> None:
         """Or let it be heard again."""
@@ -348,9 +354,18 @@ class EditActs:
         """Ask for the lane's name."""
         at = self.lanes.lane_at_hand()
         if at is not None:
-            name, taken = QInputDialog.getText(self.ask.parent, "Name the lane", "Name", text=at[1].lanes[at[2]].name)
-            if taken:
-                self.lanes.name_lane(name)
+            lane = at[1].lanes[at[2]]
+            said = self.ask.description("Describe the lane", lane.name, lane.color, lane.note)
+            if said is not None:
+                self.lanes.describe_lane(*said)
+
+    def hide(self) -> None:
+        """Or show it."""
+        self.lanes.hide()
+
+    def show_all(self) -> None:
+        """All lanes."""
+        self.lanes.show_all()
 
     def link(self) -> None:
         """Or unlink it."""
@@ -376,8 +391,10 @@ class EditActs:
         """Ask by how much."""
         if self.lanes.lane_at_hand() is not None:
             by_db = self._number("way", "Music gives way", "dB softer under the words", 14.0, 1.0, 60.0)
-            if by_db is not None:
-                self.lanes.give_way(by_db)
+            words = "Seconds before the voice comes in that it is down; below 0: after"
+            lead_s = self._number("lead", "Music gives way", words, 0.2, -5.0, 5.0) if by_db is not None else None
+            if by_db is not None and lead_s is not None:
+                self.lanes.give_way(by_db, lead_s)
 
     # --- what is marked -------------------------------------------------------------------------------------------
 
@@ -529,7 +546,7 @@ ACTS: tuple[Act[EditActs], ...] = (
     Act("span.valley", E, "Edges into valleys", "Q", "Move the edges, or the cursor, into the quietest moment within 30 ms", A.valley, AT, PAGE, rank=1, within="Edges of the span"),
     Act("edit.split", S, "Split", "Ctrl+B", "At both ends of what is marked, or at the cursor; the sound stays as it is", A.split, AT, PAGE),
     Act("edit.split_every", S, "Split at every…", "Ctrl+Shift+G", "At every word, sentence, pause or onset of what is marked; pieces get the names of their words", A.split_every, AT, PAGE),
-    Act("edit.name_piece", S, "Name the piece…", "", "The piece at the cursor", A.name_piece, AT, PAGE),
+    Act("edit.name_piece", S, "Describe the piece…", "", "Name, colour and note of the piece at the cursor", A.name_piece, AT, PAGE),
     Act("edit.join_earlier", S, "Join earlier by 5 ms", "Alt+Left", "Move the join nearest to the cursor to the left", A.join_earlier, AT, PAGE, apart=True),
     Act("edit.join_later", S, "Join later by 5 ms", "Alt+Right", "Move the join nearest to the cursor to the right", A.join_later, AT, PAGE),
     Act("edit.crossfade", S, "Crossfade at the join…", "Ctrl+Alt+J", "Its length and shape, of the join nearest to the cursor", A.crossfade, AT, PAGE),
@@ -552,13 +569,16 @@ ACTS: tuple[Act[EditActs], ...] = (
     Act("lane.solo", S, "Hear the lane alone", "Ctrl+Alt+H", "Only lanes that are to be heard alone are; again: all are", A.solo, AT, rank=1, within="Lane"),
     Act("lane.level", S, "Level of the lane…", "", "In dB", A.level, AT, rank=1, within="Lane"),
     Act("lane.pan", S, "Place of the lane…", "", "Between left and right", A.pan, AT, rank=1, within="Lane"),
-    Act("lane.name", S, "Name the lane…", "", "Every lane has a name of its own", A.name_lane, AT, rank=1, within="Lane"),
+    Act("lane.name", S, "Describe the lane…", "", "Its name, colour and note", A.name_lane, AT, rank=1, within="Lane"),
+    Act("lane.hide", S, "Hide the lane, or show it", "", "It is heard as before; the loupe says what is hidden", A.hide, AT, rank=1, within="Lane"),
+    Act("lane.show_all", S, "Show all lanes", "", "None is hidden any more", A.show_all, AT, rank=1, within="Lane"),
     Act("lane.link", S, "Link or unlink the lane", "", "Linked lanes gain and lose time together", A.link, AT, rank=1, within="Lane"),
     Act("lane.step", S, "Bring the lane into step", "", "From the cursor on: what is too much goes, what is missing is waited for", A.into_step, AT, rank=1, within="Lane"),
     Act("lane.up", S, "Lane up", "", "Above its neighbour", A.lane_up, AT, rank=1, within="Lane"),
     Act("lane.down", S, "Lane down", "", "Below its neighbour", A.lane_down, AT, rank=1, within="Lane"),
     Act("lane.give_way", S, "Music gives way…", "", "A gain line that falls while words are heard", A.give_way, AT, rank=1, within="Lane"),
     Act("lane.remove", S, "Remove the lane", "", "Its recordings stay in the book", A.remove_lane, AT, rank=1, within="Lane"),
+    Act("chapter.describe", Menu.CHAPTER, "Describe the chapter…", "", "Its title, colour and note", A.describe_chapter, rank=1),
     *_jumps(),
     *(
         Act(f"snap.{kind.value}", G, f"Snap to {kind.value}s", "", "While an edge is dragged in the loupe; Alt holds it off", partial(A.snap, kind=kind), AT,

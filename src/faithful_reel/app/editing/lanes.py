@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from dataclasses import replace
+from itertools import count
+
 from faithful_reel.app.editing.presenter import Editing
 from faithful_reel.core.book.model import ChapterState
 from faithful_reel.core.reel.commands import (
@@ -14,7 +18,7 @@ from faithful_reel.core.reel.commands import (
     OrderLanes,
     RemoveLane,
 )
-from faithful_reel.core.reel.reel import Reel
+from faithful_reel.core.reel.reel import Piece, Reel
 from faithful_reel.core.reel.timing import LINKED
 from faithful_reel.core.work.editing import gives_way, lane_of
 
@@ -50,12 +54,28 @@ class LaneWork:
 
     def add_lane(self, recording: str, name: str, *, music: bool) -> bool:
         """Bring a recording of the book in as another lane, from the cursor on."""
+        return self.add_lanes([recording], name, music=music, apart=False)
+
+    def add_lanes(self, recordings: Sequence[str], name: str, *, music: bool, apart: bool) -> bool:
+        """Bring recordings of the book in, from the cursor on: `apart` a lane for each, else one after another on one lane."""
         found = self.editing.found()
         if found is None:
             self.bench.tell("This chapter has no recording yet. Pair one with it at Intake.")
             return False
-        made = lane_of(self.bench.book.recording(recording), name.strip(), self.transport.spot, music=music)
-        return self.editing.do(found[0], lambda: [AddLane(made)], "Add a lane", name)
+        entries = [self.bench.book.recording(r) for r in recordings]
+        if not entries:
+            self.bench.tell("No recording was chosen.")
+            return False
+        at, taken = self.transport.spot, {lane.name for lane in found[1].lanes}
+        named = name.strip() or ("music" if music else "voice")
+        free = (n for k in count(1) if (n := named if k == 1 else f"{named} {k}") not in taken)
+        if apart:
+            made = [lane_of(entry, next(free), at, music=music) for entry in entries]
+        else:
+            first = lane_of(entries[0], next(free), at, music=music)
+            made = [replace(first, segments=(*first.segments, *(Piece(e.hash, 0, e.length) for e in entries[1:])))]
+        label = "Add a lane" if len(made) == 1 else f"Add {len(made)} lanes"
+        return self.editing.do(found[0], lambda: [AddLane(lane) for lane in made], label, named)
 
     def mix(
         self, *, gain_db: float | None = None, pan: float | None = None, muted: bool | None = None, solo: bool | None = None
@@ -76,14 +96,37 @@ class LaneWork:
         label = "Mute" if muted else "Unmute" if muted is False else "Hear alone" if solo else "Mix"
         return self.editing.do(chapter, lambda: [made], label, lane.name)
 
-    def name_lane(self, name: str) -> bool:
-        """Give the lane at hand another name."""
+    def describe_lane(self, name: str, color: str, note: str) -> bool:
+        """Give the lane at hand another name, colour and note."""
         at = self.lane_at_hand()
         if at is None:
             return False
         chapter, reel, index = at
-        lane = reel.lanes[index]
-        return self.editing.do(chapter, lambda: [DressLane(index, name, lane.color, lane.note, lane.hidden)], "Name a lane", name)
+        edit = DressLane(index, name.strip(), color, note, reel.lanes[index].hidden)
+        return self.editing.do(chapter, lambda: [edit], "Describe a lane", name)
+
+    def hide(self) -> bool:
+        """Hide the lane at hand, or show it again; it is heard as before."""
+        at = self.lane_at_hand()
+        if at is None:
+            return False
+        chapter, reel, index = at
+        lane, shown = reel.lanes[index], [k for k, row in enumerate(reel.lanes) if not row.hidden]
+        if shown == [index]:
+            self.bench.tell("This is the only lane that is shown.")
+            return False
+        edit = DressLane(index, lane.name, lane.color, lane.note, not lane.hidden)
+        return self.editing.do(chapter, lambda: [edit], "Show a lane" if lane.hidden else "Hide a lane", lane.name)
+
+    def show_all(self) -> bool:
+        """Show all lanes."""
+        found = self.editing.found()
+        hidden = [(k, lane) for k, lane in enumerate(found[1].lanes) if lane.hidden] if found else []
+        if found is None or not hidden:
+            self.bench.tell("No lane is hidden.")
+            return False
+        edits = [DressLane(k, lane.name, lane.color, lane.note, hidden=False) for k, lane in hidden]
+        return self.editing.do(found[0], lambda: edits, "Show all lanes")
 
     def link(self) -> bool:
         """Let the lane at hand gain and lose time with the others, or no longer."""
@@ -129,14 +172,14 @@ class LaneWork:
         chapter, reel, index = at
         return self.editing.do(chapter, lambda: [RemoveLane(index)], "Remove a lane", reel.lanes[index].name)
 
-    def give_way(self, by_db: float) -> bool:
+    def give_way(self, by_db: float, lead_s: float = 0.0) -> bool:
         """Let the music lane at hand fall while words are heard, by a gain line that can be edited."""
         at = self.lane_at_hand()
         if at is None:
             return False
         chapter, reel, index = at
         lane = reel.lanes[index]
-        points = gives_way(self.bench.tokens(chapter), len(lane), self.bench.book.rate, by_db=by_db)
+        points = gives_way(self.bench.tokens(chapter), len(lane), self.bench.book.rate, by_db=by_db, lead_s=lead_s)
         if not lane.music or not points:
             self.bench.tell("Music gives way to words that are heard: choose a music lane of a chapter that was heard.")
             return False

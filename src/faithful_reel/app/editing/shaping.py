@@ -119,15 +119,23 @@ class Shaping:
         label = "Soften all joins" if soften else "Set all joins back"
         return self.editing.do(chapter, lambda: edits, label, self.editing.said(spans))
 
-    def name_piece(self, name: str) -> bool:
-        """Name the piece at the cursor."""
+    def piece_description(self) -> tuple[str, str, str] | None:
+        """The name, colour and note of the piece at the cursor; None, and told, where there is none."""
+        found, piece = self.editing.found(), self.piece_at(self.transport.spot)
+        if found is None or piece is None:
+            self.bench.tell("There is no piece at the cursor.")
+            return None
+        segment = found[1].lanes[piece[0]].segments[piece[1]]
+        return segment.name, segment.color, segment.note
+
+    def name_piece(self, name: str, color: str = "", note: str = "") -> bool:
+        """Give the piece at the cursor a name, a colour and a note."""
         found, piece = self.editing.found(), self.piece_at(self.transport.spot)
         if found is None or piece is None:
             self.bench.tell("There is no piece at the cursor.")
             return False
         lane, index = piece
-        segment = found[1].lanes[lane].segments[index]
-        return self.editing.do(found[0], lambda: [NamePiece(index, name, segment.color, segment.note, lane)], "Name a piece")
+        return self.editing.do(found[0], lambda: [NamePiece(index, name, color, note, lane)], "Name a piece", name.strip())
 
     def points(self, lane: int) -> tuple[tuple[int, float], ...]:
         """The points of a lane's gain line, in reel time."""

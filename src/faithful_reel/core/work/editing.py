@@ -257,25 +257,25 @@ def lane_of(recording: Recording, name: str, at: int, *, music: bool) -> Lane:
     return Lane(name, (*wait, Piece(recording.hash, 0, recording.length)), music=music, tone=None if music else recording.tone)
 
 
-def gives_way(tokens: Tokens, length: int, rate: int, *, by_db: float) -> Points:
+def gives_way(tokens: Tokens, length: int, rate: int, *, by_db: float, lead_s: float = 0.0) -> Points:
     """The gain line of a music lane that falls while words are heard and rises after them, in reel time.
 
     It is down when the first word begins and while pauses are shorter than two seconds (common practice: opening music falls as
-    the voice enters).
+    the voice enters).  With `lead_s` it is down so long before the voice comes in, and stays as long after it; below 0 later.
     """
     heard = tokens.heard()
     stretches = _apart(
         [Span(a, b + round(STAYS_S * rate)) for a, b in zip(heard.starts.tolist(), heard.stops.tolist(), strict=True)]
     )
-    fall, rise, stays = (round(s * rate) for s in (FALL_S, RISE_S, STAYS_S))
+    fall, rise, stays, lead = (round(s * rate) for s in (FALL_S, RISE_S, STAYS_S, lead_s))
     points: dict[int, float] = {}
     for span in stretches:
-        stop = span.stop - stays
+        down, up = max(0, span.start - lead), span.stop - stays + lead
         points |= {
-            max(0, span.start - fall): 0.0 if span.start > fall else -by_db,
-            span.start: -by_db,
-            stop: -by_db,
-            stop + rise: 0.0,
+            max(0, down - fall): 0.0 if down > fall else -by_db,
+            down: -by_db,
+            max(down, up): -by_db,
+            max(down, up) + rise: 0.0,
         }
     return tuple(sorted((at, gain_db) for at, gain_db in points.items() if at < length))
 
