@@ -22,6 +22,8 @@ class Line:
     title: str
     share: float
     state: str
+    color: str = ""
+    note: str = ""
 
 
 class Contents:
@@ -48,7 +50,7 @@ class Contents:
             listened = self._proof.listening.share(chapter)
             told = self._proof.proofed(chapter) or (f"{left} open" if left else "all decided")
             state = " · ".join(filter(None, (told, f"{100 * listened:.0f} % listened" if listened > 0.005 else "")))
-        return Line(chapter.id, chapter.title, share, state)
+        return Line(chapter.id, chapter.title, share, state, chapter.color, chapter.note)
 
     def _open(self, chapter: ChapterState) -> tuple[int, int]:
         """How many findings of a chapter are open, and how many are shown."""

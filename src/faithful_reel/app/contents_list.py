@@ -41,11 +41,12 @@ class ContentsList(QListWidget):
             item = self.item(row)
             if item is None:
                 continue
-            if item.data(ROLE) != (line.title, line.share, line.state) or item.data(ROLE + 1) != line.chapter:
-                item.setData(ROLE, (line.title, line.share, line.state))
+            shown = (line.title, line.share, line.state, line.color, line.note)
+            if item.data(ROLE) != shown or item.data(ROLE + 1) != line.chapter:
+                item.setData(ROLE, shown)
                 item.setData(ROLE + 1, line.chapter)
                 item.setData(Qt.ItemDataRole.AccessibleTextRole, f"{line.title}: {line.state}")
-                item.setToolTip(tip(f"{line.title}: {line.state}"))
+                item.setToolTip(tip("\n".join(filter(None, (f"{line.title}: {line.state}", line.note)))))
             if line.chapter == at_hand and self.currentItem() is not item:
                 self.setCurrentItem(item)
         self.blockSignals(False)

@@ -331,7 +331,7 @@ def test_a_tone_is_a_line_at_its_height_and_the_rest_is_dark():
     rows = np.linspace(1, 0, 100) ** 2 * 20_000  # the frequency of every row
     lit = rows[(shades > 0.99).any(axis=1)]
     assert lit.size
-    assert np.abs(lit - hz).max() < RATE / 1024  # a bin
+    assert np.abs(lit - hz).max() < 130  # the distance of two rows there
     assert shades.max() == 1.0
     assert shades[:5].max() == 0.0  # near 20 kHz
 
@@ -351,7 +351,8 @@ def test_a_longer_window_tells_closer_tones_apart_and_a_shorter_one_quicker_chan
     both = sine(1000, seconds=1, db=-20) + sine(1060, seconds=1, db=-20)
     even = [spectrogram(both, 5, height=500, look=SpectrumLook(Scale.EVEN, 2000.0, 40.0, f))[:, 2] for f in (512, 4096)]
     between = [shade[round(499 * (1 - 1030 / 2000))] for shade in even]
-    assert between[0] > 0.9 > 0.5 > between[1]
+    assert between[0] > 0.9
+    assert between[1] < 0.5
     x = np.concatenate([np.zeros(RATE // 2, np.float32), sine(1000, seconds=0.5, db=-20)])
     edges = [np.flatnonzero(spectrogram(x, 200, look=SpectrumLook(frame=f)).max(axis=0) > 0.3)[0] for f in (256, 4096)]
     assert edges[1] < edges[0] <= 102

@@ -16,11 +16,14 @@ from faithful_reel.core.book.recordings import path_of, received
 from faithful_reel.core.errors import AppError
 from faithful_reel.core.jobs import Part, Watch
 from faithful_reel.core.reel.commands import Paste
-from faithful_reel.core.reel.reel import RUNS_ON, Piece, Reel
+from faithful_reel.core.reel.reel import LIKE, Piece, Reel
 from faithful_reel.core.reel.render import FileSources, Renderer
 from faithful_reel.core.units import Span
+from faithful_reel.core.work.editing import beyond_joins
 from faithful_reel.core.work.exchange import read_timeline, reel_from, timeline_of, write_timeline
 from faithful_reel.core.work.exporting import file_name, written_pieces, written_span, written_words
+
+MARGIN_S = 0.25
 
 
 class Outward:
@@ -129,18 +132,20 @@ class Outward:
         chapter, reel, spans = work
         span, lane = spans[-1], max(0, self.editing.lane)
         row = reel.lanes[lane]
-        span = Span(span.start, min(span.stop, len(row)))
+        span = beyond_joins(row, Span(span.start, min(span.stop, len(row))))
         if not len(span):
             self.bench.tell("This lane has no sound in what is marked.")
             return
         render, rate, folder = self._renderer(), self.bench.book.rate, self.bench.session.store.folder
         name = file_name(f"print of {self.editing.text_of(span) or chapter.title}") + ".wav"
         plain = Reel((replace(row, muted=False, solo=False, gain_db=0.0, pan=0.0),))
+        margin = round(MARGIN_S * rate)  # what is beyond the edges, so that the joins are between the same sound
+        whole = Span(max(0, span.start - margin), min(len(row), span.stop + margin))
 
         def write(watch: Watch) -> Recording:
             with TemporaryDirectory(dir=folder / "cache") as held:
                 path = Path(held) / name
-                written_span(plain, span, path, render, rate, bits=32, watch=Part(watch, 0.0, 0.6))
+                written_span(plain, whole, path, render, rate, bits=32, watch=Part(watch, 0.0, 0.6))
                 return received(folder, path, rate, Part(watch, 0.6, 1.0))
 
         def done(recording: Recording) -> None:
@@ -148,8 +153,9 @@ class Outward:
             if now_there is None or now_there.reel is not reel:
                 self.bench.tell("The chapter has changed while it was printed. Nothing was put in; print it again.")
                 return
-            piece = Piece(recording.hash, 0, recording.length, join=RUNS_ON, name=Path(name).stem)
-            edit = Paste(span.start, span.stop, ((lane, (piece,)),), keep_time=True)
+            first = span.start - whole.start
+            piece = Piece(recording.hash, first, first + len(span), name=Path(name).stem)
+            edit = Paste(span.start, span.stop, ((lane, (piece,)),), keep_time=True, join_in=LIKE, join_out=LIKE)
             known = any(r.hash == recording.hash for r in self.bench.book.recordings)
             kept = KeepVersion(chapter.id, new_id(), f"before {Path(name).stem}", "", now())
             if (known or self.bench.do(AddRecording(recording))) and self.bench.do(kept):

@@ -47,6 +47,7 @@ class SweepPage(Page):
         self._of: Reel | None = None
         self.busy = False
         self.open = False
+        self._asked = 0
 
     @property
     def empty(self) -> str:
@@ -87,9 +88,12 @@ class SweepPage(Page):
         )  # fmt: skip
         columns = [partial(reel_columns, reel, drawn.get, lane=k) for k in range(len(reel.lanes))]
 
-        def sweep(watch: Watch) -> tuple[Reel, list[Sweep]]:
+        self._asked += 1
+        ticket = self._asked
+
+        def sweep(watch: Watch) -> tuple[int, Reel, list[Sweep]]:
             watch.tick(0.0, "sweep")
-            return reel, sweeps(book, chapter, texts, tokens, hearing, span, settings, columns)
+            return ticket, reel, sweeps(book, chapter, texts, tokens, hearing, span, settings, columns)
 
         self.busy = True
         self.bench.jobs.start("Sweep", sweep, done=self._swept, stopped=self._stopped, quiet=True)
@@ -103,11 +107,11 @@ class SweepPage(Page):
         self._forget()
         self.bench.stopped(why)
 
-    def _swept(self, made: tuple[Reel, list[Sweep]]) -> None:
+    def _swept(self, made: tuple[int, Reel, list[Sweep]]) -> None:
         found = self.editing.found()
-        if found is None or found[1] is not made[0]:
+        if made[0] != self._asked or found is None or found[1] is not made[1]:  # it was asked otherwise since
             return
-        self._of, self.rows, self.busy = *made, False
+        self._of, self.rows, self.busy = made[1], made[2], False
         self._off = {r.id for r in self.rows if r.other}
         self.draw()
         self.changed()

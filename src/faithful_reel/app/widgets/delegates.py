@@ -72,11 +72,13 @@ class ContentsDelegate(QStyledItemDelegate):
         """One chapter."""
         if painter is None:
             return
-        title, share, state = index.data(ROLE)  # type: ignore[attr-defined]
+        title, share, state, color, _note = index.data(ROLE)  # type: ignore[attr-defined]
         rect, k = QRectF(option.rect), scale_of_letters()
         painter.save()
         if option.state & QStyle.StateFlag.State_Selected:
             painter.fillRect(rect, self.theme.color("chosen"))
+        if color:
+            painter.fillRect(QRectF(rect.left() + 4, rect.top() + 9 * k, 4, 34 * k), self.theme.color(color))
         painter.setFont(reading_font(15))
         painter.setPen(self.theme.color("ink"))
         width = rect.width() - 24

@@ -11,6 +11,8 @@ from numpy.typing import NDArray
 from faithful_reel.core.units import Signal
 
 LOWEST_HZ = 50.0
+QUIETEST_TOP_DB = -40.0
+"""Against a tone of full scale: what is quieter is not made as bright as what is loud, so that a pause looks like one."""
 
 
 class Scale(Enum):
@@ -58,16 +60,20 @@ VOICE = SpectrumLook()
 def spectrogram(
     x: Signal, width: int, *, height: int = 192, rate: int = 44_100, look: SpectrumLook = VOICE
 ) -> NDArray[np.float32]:
-    """Shades 0 to 1 of (n,) audio at `rate`: (height, width), high frequencies on top, `deepest_db` below the greatest bin.
+    """Shades 0 to 1 of (n,) audio at `rate`: (height, width), high frequencies on top, `deepest_db` below the greatest bin,
+    or below a tone of −40 dB where all is quieter.
 
-    A long window shows fine differences of pitch, a short one quick ones in time.
+    A row shows the greatest of its frequencies.  A long window shows fine differences of pitch, a short one quick ones in time.
     """
     if len(x) < look.frame or width < 1:
         return np.zeros((height, max(1, width)), np.float32)
     starts = np.linspace(0, len(x) - look.frame, width).astype(np.intp)
     frames = np.lib.stride_tricks.sliding_window_view(x, look.frame)[starts] * np.hanning(look.frame).astype(np.float32)
     power = np.abs(np.fft.rfft(frames, axis=1)) ** 2
-    rows = np.round(look.frequencies(height) * look.frame / rate).astype(np.intp)
-    level = 10 * np.log10(power[:, np.minimum(rows, power.shape[1] - 1)].T + 1e-14)
-    level[rows >= power.shape[1]] = -np.inf
-    return np.asarray(np.clip((level - level.max() + look.deepest_db) / look.deepest_db, 0, 1), dtype=np.float32)
+    bins = look.frequencies(height)[::-1] * look.frame / rate
+    firsts = np.round(np.concatenate([bins[:1], (bins[1:] + bins[:-1]) / 2])).astype(np.intp)  # of each row, from the foot
+    there = int(np.searchsorted(firsts, power.shape[1]))
+    level = np.full((height, width), -np.inf)
+    level[height - there :] = 10 * np.log10(np.maximum.reduceat(power, firsts[:there], axis=1).T[::-1] + 1e-14)
+    greatest = max(float(level.max()), 20 * float(np.log10(look.frame / 4)) + QUIETEST_TOP_DB)
+    return np.asarray(np.clip((level - greatest + look.deepest_db) / look.deepest_db, 0, 1), dtype=np.float32)

@@ -14,7 +14,9 @@ from faithful_reel.core.book.model import Book, ChapterState, Recording
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, InsertPause, ReelCommand
 from faithful_reel.core.reel.cutting import Content, copied
-from faithful_reel.core.reel.reel import Lane, Piece, Points, Reel, Rest
+from faithful_reel.core.reel.gains import line_at
+from faithful_reel.core.reel.reel import LIKE, Lane, Piece, Points, Reel, Rest
+from faithful_reel.core.reel.render import Row
 from faithful_reel.core.reel.timing import LINKED
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.units import Signal, Span
@@ -277,7 +279,27 @@ def gives_way(tokens: Tokens, length: int, rate: int, *, by_db: float, lead_s: f
             max(down, up): -by_db,
             max(down, up) + rise: 0.0,
         }
-    return tuple(sorted((at, gain_db) for at, gain_db in points.items() if at < length))
+    line = tuple(sorted(points.items()))
+    kept = tuple(p for p in line if p[0] < length)
+    return (*kept, (length - 1, line_at(line, length - 1))) if 0 < len(kept) < len(line) else kept
+
+
+def beyond_joins(lane: Lane, span: Span) -> Span:
+    """A span whose edges are moved outward until no crossfade reaches them, nor would one of its own reach another's."""
+    if not len(span):
+        return span
+    row, own = Row(lane), LIKE.length // 2
+    start, stop = span.start, span.stop
+    reaches = [
+        (row.starts[k] - row.crossfade(k) // 2 - own, row.starts[k] + row.crossfade(k) // 2 + own)
+        for k in range(1, len(lane.segments))
+        if row.crossfade(k)
+    ]
+    for first, last in reversed(reaches):
+        start = first if first < start < last else start
+    for first, last in reaches:
+        stop = last if first < stop < last else stop
+    return Span(max(0, start), min(len(lane), stop))
 
 
 @dataclass(frozen=True, slots=True)

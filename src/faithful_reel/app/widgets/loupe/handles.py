@@ -13,6 +13,8 @@ REACH = 6.0
 LEAST_HEIGHT = 44.0
 """A lane lower than this has no grips."""
 GRIP_TOP, FADE_TOP = 5.0, 24.0
+APART = 7.0
+"""Pixels that the grips of fades stand inside of their pieces, so that the two at a join are told apart."""
 BEND_PX = 30.0
 """So far up or down bends a curve by 1."""
 
@@ -76,7 +78,7 @@ def grips_of(scene: Scene, index: int) -> list[Grip]:
     for fade in look.fades:
         hold = Hold.FADE_IN if fade.at_start else Hold.FADE_OUT
         end = fade.at + fade.length if fade.at_start else fade.at - fade.length
-        found.append(Grip(hold, index, fade.at, scene.x(end), top + FADE_TOP, fade.bend))
+        found.append(Grip(hold, index, fade.at, scene.x(end) + (APART if fade.at_start else -APART), top + FADE_TOP, fade.bend))
     return [g for g in found if -REACH <= g.x <= scene.width + REACH]
 
 
@@ -101,6 +103,6 @@ def dragged(scene: Scene, grip: Grip, x: float, y: float, *, carried: bool) -> D
         case Hold.CROSSFADE:
             return Dragged(grip, 2 * abs(at - grip.at), bend)
         case Hold.FADE_IN:
-            return Dragged(grip, max(0, at - grip.at), bend)
+            return Dragged(grip, max(0, scene.at(x - APART) - grip.at), bend)
         case Hold.FADE_OUT:
-            return Dragged(grip, max(0, grip.at - at), bend)
+            return Dragged(grip, max(0, grip.at - scene.at(x + APART)), bend)

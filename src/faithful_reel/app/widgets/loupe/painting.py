@@ -13,6 +13,8 @@ from faithful_reel.app.widgets.loupe.content import Scene
 from faithful_reel.app.widgets.loupe.waves import SPECTRUM_LONGEST_S, Waves
 from faithful_reel.core.reel.look import LaneLook
 
+LEAST_EDGES = 22.0
+"""Pixels a second: from farther the edges of words would only be in the way."""
 NAME_ROOM, CURVE_ROOM = 40.0, 6.0
 """Pixels that a name and a curve need."""
 TICKS_S = (0.0005, 0.001, 0.002, 0.005, 0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1, 2, 5, 10, 20, 60, 120, 300, 600)
@@ -181,7 +183,10 @@ def _paint_words(painter: QPainter, scene: Scene) -> None:
     painter.setFont(reading_font(14))
     dots = QPen(scene.theme.color("quiet"), 1)
     dots.setDashPattern([1, 3])
-    wide = scene.width / scene.span * scene.content.rate > 45
+    px_a_second = scene.width / scene.span * scene.content.rate
+    if px_a_second < LEAST_EDGES:
+        return
+    wide = px_a_second > 45
     first, last = np.searchsorted(words.starts, (start, stop), side="right").tolist()
     for index in range(max(0, first - 1), last):
         word = words[index]
