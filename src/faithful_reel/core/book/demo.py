@@ -21,7 +21,7 @@ from faithful_reel.core.reel.reel import Lane, Piece, Rest
 from faithful_reel.core.text.manuscript import read_manuscript
 from faithful_reel.core.text.words import Chapter
 
-NARRATOR, SECOND = "Edmund Sallis", "Ines Corrow"
+NARRATOR, SECOND = "Edmund Sallis", "Mara Corrow"
 MUSIC_LEAD_S = 4.0
 TWO_VOICES = "c4"
 """The chapter that two narrators read in turn, with music under it."""
