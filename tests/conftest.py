@@ -128,6 +128,27 @@ def whole_demo_book(tmp_path_factory, demo):
     return folder
 
 
+@pytest.fixture(scope="session")
+def both_voices(whole_demo_book, ears, tmp_path_factory):
+    """The demo's two-voice chapter heard once: (its book, what was heard, the file that remembers it)."""
+    from faithful_reel.core.book.recordings import path_of
+    from faithful_reel.core.book.session import Session
+    from faithful_reel.core.book.store import BookStore
+    from faithful_reel.core.hear.memory import Memory
+    from faithful_reel.core.jobs import Unwatched
+    from faithful_reel.core.text.words import Chapter
+    from faithful_reel.core.work.hearing import heard_voices
+
+    kept = tmp_path_factory.mktemp("voices") / "heard.sqlite"
+    with BookStore(whole_demo_book) as store:
+        book = Session(store).book
+        text = store.get(Chapter, book.chapters[-1].text)
+    sound = {r.hash: path_of(whole_demo_book, r, book.rate) for r in book.recordings}
+    with Memory(kept) as memory:
+        found = heard_voices(book, book.chapters[-1], text, sound.__getitem__, ears, Unwatched(), None, memory)
+    return book, text, found, kept
+
+
 @pytest.fixture
 def remembering(opened, proofs, heard_file):
     """The same window on a book whose chapters were heard before: hearing them again takes a moment."""

@@ -10,6 +10,7 @@ import os
 import signal
 import sys
 from pathlib import Path
+from types import FrameType
 from typing import Annotated
 
 import typer
@@ -494,11 +495,23 @@ _signals: list[int] = []
 """Those that asked us to end."""
 
 
-def _ended(number: int, _frame: object) -> None:
-    """SIGTERM or Ctrl+C: clear away what was begun; a second one does not disturb that."""
-    if not _signals:
+_COMPILERS = ("numba", "llvmlite")
+AGAIN_S = 0.05
+
+
+def _ended(number: int, frame: FrameType | None) -> None:
+    """SIGTERM or Ctrl+C: clear away what was begun; a second one does not disturb that.
+
+    Not from within a compiler, which is called from C and may not survive it: then a moment later.
+    """
+    if number == signal.SIGALRM or not _signals:
         _signals.append(number)
-        raise SystemExit(128 + number)
+        while frame is not None:
+            if frame.f_globals.get("__name__", "").partition(".")[0] in _COMPILERS:
+                signal.setitimer(signal.ITIMER_REAL, AGAIN_S)
+                return
+            frame = frame.f_back
+        raise SystemExit(128 + _signals[0])
 
 
 def main() -> None:
@@ -507,6 +520,7 @@ def main() -> None:
     sys.stderr.reconfigure(errors="backslashreplace")  # type: ignore[union-attr]
     signal.signal(signal.SIGTERM, _ended)
     signal.signal(signal.SIGINT, _ended)
+    signal.signal(signal.SIGALRM, _ended)
     try:
         app(standalone_mode=True)
     except AppError as problem:

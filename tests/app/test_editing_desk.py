@@ -34,6 +34,7 @@ def desk(opened):
     """The window at the Proof desk, its first chapter heard, the loupe on word 10."""
     lay_hearing(opened.window.bench)
     opened.do("view.proof")
+    opened.do("edit.ease")  # edges stay where the laid words begin and end
     opened.window.loupe.look_at(start(10), span_s=4.0)
     return opened
 

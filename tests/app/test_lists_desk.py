@@ -41,6 +41,7 @@ def desk(opened, monkeypatch, tmp_path):
     monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path / "data"))
     lay_hearing(opened.window.bench)
     opened.do("view.proof")
+    opened.do("edit.ease")  # edges stay where the laid words begin and end
     opened.window.loupe.look_at(start(10), span_s=4.0)
     return opened
 

@@ -64,7 +64,7 @@ class Monkey:
     def move(self) -> None:
         """Do one thing, whatever it is."""
         moves = (
-            (self.act, 22), (self.edit_words, 30), (self.decide, 22), (self.key, 14), (self.click, 10), (self.walk_history, 6),
+            (self.act, 20), (self.edit_words, 44), (self.decide, 22), (self.key, 14), (self.click, 10), (self.walk_history, 6),
             (self.write, 5), (self.pickup, 6), (self.look, 4),
         )  # fmt: skip
         move = self.rng.choices([m for m, _ in moves], [w for _, w in moves])[0]

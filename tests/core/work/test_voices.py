@@ -10,21 +10,16 @@ import pytest
 
 from faithful_reel.core.book.model import Book, ChapterState, Recording
 from faithful_reel.core.book.packing import adapter
-from faithful_reel.core.book.recordings import path_of
-from faithful_reel.core.book.session import Session
-from faithful_reel.core.book.store import BookStore
 from faithful_reel.core.collate.findings import Decision, Evidence, Finding, Kind
 from faithful_reel.core.collate.flaws import Flaw
 from faithful_reel.core.collate.proofing import Placed
-from faithful_reel.core.hear.memory import Memory
 from faithful_reel.core.hear.recogniser import Heard
-from faithful_reel.core.jobs import Unwatched
 from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, PutBackSound, SetGain, ToneSource
 from faithful_reel.core.reel.reel import Lane, Piece, Reel, Rest
-from faithful_reel.core.text.words import Chapter, chapter_of
+from faithful_reel.core.text.words import chapter_of
 from faithful_reel.core.units import Span
 from faithful_reel.core.work.editing import lane_words
-from faithful_reel.core.work.hearing import heard_voices, other_voices, owners_of
+from faithful_reel.core.work.hearing import other_voices, owners_of
 from faithful_reel.core.work.mending import mending_edit, restoring_edits
 from faithful_reel.core.work.timeline import Hearing, finding_spans, tokens_of, voice_tokens
 
@@ -165,20 +160,11 @@ def test_which_lanes_are_other_voices():
     assert other_voices(replace(chapter, reel=Reel((chapter.reel.lanes[0], same)))) == []
 
 
-def test_both_voices_of_the_demo_are_heard_and_what_was_planted_is_found(whole_demo_book, demo, ears, tmp_path):
+def test_both_voices_of_the_demo_are_heard_and_what_was_planted_is_found(both_voices, demo):
     """Every word by its own voice within 0.15 s; the talk before, the long pause and the misread word are findings."""
-    import shutil
-
-    folder = tmp_path / "b.reelbook"
-    shutil.copytree(whole_demo_book, folder)
-    with BookStore(folder) as store:
-        book = Session(store).book
-        chapter = book.chapters[-1]
-        text = store.get(Chapter, chapter.text)
+    book, text, found, _ = both_voices
+    chapter = book.chapters[-1]
     truth = json.loads((demo / "two-voices.json").read_text())
-    with Memory(tmp_path / "heard.sqlite") as memory:
-        sound = {r.hash: path_of(folder, r, book.rate) for r in book.recordings}
-        found = heard_voices(book, chapter, text, sound.__getitem__, ears, Unwatched(), None, memory)
     tokens = {t.word: t for t in tokens_of(book, chapter, [w.text for w in text.words], found.hearing)}
     lanes = {"narrator": 0, "clerk": 1}
     wrong = [

@@ -88,6 +88,7 @@ class EditActs:
         self.panel.galley.show_selection(*editing.words(), [(s.start, s.stop) for s in editing.spans])
         for kind in SNAPS:
             self._bound[f"snap.{kind.value}"].setChecked(kind in editing.snapping)
+        self._bound["edit.ease"].setChecked(editing.easing)
 
     def _number(self, key: str, title: str, words: str, usual: float, least: float, most: float) -> float | None:
         """A number that the user types; the last one is proposed.  None where the user thought better of it."""
@@ -452,6 +453,10 @@ class EditActs:
         """Move an edge."""
         self.editing.nudge(way, end=end)
 
+    def ease(self) -> None:
+        """Word cuts, or no longer."""
+        self.editing.ease()
+
     def unit(self) -> None:
         """By word, valley, millisecond, sample."""
         self.editing.next_unit()
@@ -585,5 +590,7 @@ ACTS: tuple[Act[EditActs], ...] = (
             checkable=True, rank=1, within="Snap to")
         for kind in SNAPS
     ),
+    Act("edit.ease", S, "Ease word cuts", "", "Edges of words that are taken out go to where the sound on both sides is alike, at most 50 ms away", A.ease, AT,
+        checkable=True, rank=1),
     Act("view.times", Menu.VIEW, "Show times as…", "", "Hours to milliseconds, samples, or timecode", A.times, apart=True),
 )  # fmt: skip

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 from functools import partial
 
 from faithful_reel.app.editing.presenter import Editing
 from faithful_reel.core.book.commands import EditReels
+from faithful_reel.core.book.model import ChapterState
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.reel.commands import CutAndClose, Paste, ReelCommand, SplitMany
+from faithful_reel.core.reel.reel import Reel
 from faithful_reel.core.reel.timing import LINKED
 from faithful_reel.core.units import Span, samples
 from faithful_reel.core.work.editing import (
@@ -19,6 +22,7 @@ from faithful_reel.core.work.editing import (
     beside,
     content_for,
     copy_of,
+    eased,
     filled,
     kept_only,
     lane_words,
@@ -40,12 +44,22 @@ class Cutting:
         work = self.editing.work()
         if work is None:
             return False
-        chapter, _, spans = work
+        chapter, reel, spans = work
+        said, edits = self.editing.said(spans), self._taken_out(chapter, reel, spans)
         at = min(s.start for s in spans)
-        done = self.editing.do(chapter, lambda: taken_out(spans, self.editing.lane), "Take out", self.editing.said(spans))
+        done = self.editing.do(chapter, lambda: edits, "Take out", said)
         if done:
             self.transport.put(at)
         return done
+
+    def _taken_out(self, chapter: ChapterState, reel: Reel, spans: Sequence[Span]) -> list[ReelCommand]:
+        """The edits that take stretches out; word cuts are eased, where that is wanted."""
+        if not self.editing.easing:
+            return taken_out(spans, self.editing.lane)
+        lane = replace(reel.lanes[max(0, self.editing.lane)], muted=False, solo=False)
+        render = self.bench.render_here(Reel((lane,)))
+        better = eased(spans, self.bench.tokens(chapter), render, len(lane), self.bench.book.rate)
+        return taken_out(better, self.editing.lane, set(better) - set(spans))
 
     def beside(self) -> list[Beside]:
         """Whose sound would go too if what is marked were taken out of all linked lanes."""
@@ -232,7 +246,9 @@ class Cutting:
         chapter, reel, spans = work
         try:
             for edit in (
-                filled(self.bench.book, chapter, spans, self.editing.lanes(reel)) if fill else taken_out(spans, self.editing.lane)
+                filled(self.bench.book, chapter, spans, self.editing.lanes(reel))
+                if fill
+                else self._taken_out(chapter, reel, spans)
             ):
                 reel = edit.apply(reel)
         except EditRefused as problem:

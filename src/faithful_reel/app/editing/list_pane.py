@@ -7,6 +7,7 @@ from pathlib import Path
 from PyQt6.QtCore import QByteArray, QEvent, QMimeData, Qt, pyqtSignal
 from PyQt6.QtGui import QDragEnterEvent, QDragMoveEvent, QDropEvent, QKeyEvent, QShowEvent
 from PyQt6.QtWidgets import (
+    QAbstractButton,
     QDoubleSpinBox,
     QFormLayout,
     QHBoxLayout,
@@ -138,6 +139,8 @@ class ListPane(SidePane):
         self.search.setAccessibleName(f"Search the list {page.title}")
         self.search.setPlaceholderText("search")
         self.search.setClearButtonEnabled(True)
+        for inside in self.search.findChildren(QAbstractButton):
+            inside.setAccessibleName("Clear the search")
         self.search.textChanged.connect(self.refresh)
         back = button("Docket", tip="Back to the findings")
         back.clicked.connect(self.left)

@@ -68,6 +68,8 @@ class Editing(Observed):
         self.lane = LINKED
         """The lane that the span is on; `LINKED` for all of them."""
         self.unit = Unit.MILLISECOND
+        self.easing = text(settings, "edit/ease", "on") == "on"
+        """Whether word cuts are eased: their edges go to where the ends meet best."""
         self.snapping = frozenset(Stop(k) for k in text(settings, "edit/snap", _words(SNAPPED)).split(",") if k)
         known = text(settings, "edit/times", TimeFormat.CLOCK.name)
         self.times = TimeFormat[known] if known in TimeFormat.__members__ else TimeFormat.CLOCK
@@ -321,6 +323,12 @@ class Editing(Observed):
         units = list(Unit)
         self.unit = units[(units.index(self.unit) + 1) % len(units)]
         self.bench.tell(f"Edges are nudged by {self.unit.value}.")
+        self.changed()
+
+    def ease(self) -> None:
+        """Ease word cuts, or no longer; kept."""
+        self.easing = not self.easing
+        self._settings.setValue("edit/ease", "on" if self.easing else "off")
         self.changed()
 
     def snap(self, kind: Stop) -> None:

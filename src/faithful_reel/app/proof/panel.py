@@ -121,6 +121,8 @@ class ProofPanel(Desk):
 
     def why_not(self, name: str, *, finding: bool, by_key: bool, focus: QWidget | None) -> str:
         """Nothing acts on a finding that is not seen, nor by a key that is pressed in a field or list elsewhere."""
+        if finding and self.names_shown:
+            return "The names stand where the docket was, so that no finding is seen. Close them first (Ctrl+Shift+W)."
         if finding and self.side.currentIndex() != 0:
             return "A list stands where the docket was, so that no finding is seen. Close it first (Docket, in its head)."
         if by_key and isinstance(focus, TYPED_IN) and focus is not self.docket.list:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from bisect import bisect_left, bisect_right
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Container, Iterable, Sequence
 from dataclasses import dataclass
 from enum import Enum
 
@@ -15,9 +15,10 @@ from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, InsertPause, ReelCommand
 from faithful_reel.core.reel.cutting import Content, copied
 from faithful_reel.core.reel.gains import line_at
-from faithful_reel.core.reel.reel import LIKE, Lane, Piece, Points, Reel, Rest
+from faithful_reel.core.reel.reel import LIKE, SOFT, Join, Lane, Piece, Points, Reel, Rest
 from faithful_reel.core.reel.render import Row
 from faithful_reel.core.reel.timing import LINKED
+from faithful_reel.core.splice.meeting import met
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.units import Signal, Span
 from faithful_reel.core.work.mending import lane_tone
@@ -211,9 +212,22 @@ def _sounding(columns: Columns, span: Span, length: int, rate: int) -> int:
 # --- commands ---------------------------------------------------------------------------------------------------------
 
 
-def taken_out(spans: Sequence[Span], lane: int = LINKED) -> list[ReelCommand]:
-    """Several stretches taken out and closed up: the last first, so that none moves another."""
-    return [CutAndClose(s.start, s.stop, lane=lane) for s in reversed(_apart(spans))]
+MET = Join(529, "equal_gain")
+"""12 ms: where the sound on both sides is alike, as `eased` sees to it."""
+
+
+def eased(spans: Sequence[Span], tokens: Tokens, render: Callable[[int, int], Signal], length: int, rate: int) -> list[Span]:
+    """Stretches, those from word to word moved to where their ends meet best (`splice.meeting.met`); others as they are.
+
+    `render` gives samples of the lane at hand, (n,).
+    """
+    starts, stops = set(tokens.starts.tolist()), set(tokens.stops.tolist())
+    return [met(render, s, length, rate) if s.start in starts and s.stop in stops else s for s in spans]
+
+
+def taken_out(spans: Sequence[Span], lane: int = LINKED, like: Container[Span] = ()) -> list[ReelCommand]:
+    """Several stretches taken out and closed up: the last first, so that none moves another; `like` are those that were eased."""
+    return [CutAndClose(s.start, s.stop, MET if s in like else SOFT, lane=lane) for s in reversed(_apart(spans))]
 
 
 def filled(book: Book, chapter: ChapterState, spans: Sequence[Span], lanes: Sequence[int]) -> list[ReelCommand]:
