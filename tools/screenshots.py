@@ -12,11 +12,14 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 from PyQt6.QtCore import QEventLoop, QTimer
 
 from faithful_reel.app.desks import DeskName
+from faithful_reel.app.editing.cutting import Cutting
 from faithful_reel.app.editing.lanes import LaneWork
+from faithful_reel.app.editing.pages import Described
+from faithful_reel.app.editing.shaping import Shaping
 from faithful_reel.app.main import application
 from faithful_reel.app.window import Window
 from faithful_reel.app.wiring import open_window, user_settings
-from faithful_reel.core.book.demo import demo_files, make_demo_book
+from faithful_reel.core.book.demo import TWO_VOICES, demo_files, make_demo_book
 from faithful_reel.core.collate.findings import Decision, Kind
 from faithful_reel.core.reel.timing import LINKED
 
@@ -38,22 +41,59 @@ def idle(window: Window) -> None:
     wait(150)
 
 
-def lanes(window: Window) -> None:
-    """A second voice and a music part beside the chapter, in the loupe that fills the window."""
-    editing, recordings = window.parts.editing, window.bench.book.recordings
-    work = LaneWork(editing)
-    for at, recording, name in ((14, 1, "second voice"), (8, 2, "music")):
-        window.transport.spot = at * window.bench.book.rate
-        work.add_lane(recordings[recording].hash, name, music=name == "music")
-    editing.choose_lane(2)
-    work.give_way(14.0)
-    editing.choose_lane(LINKED)
-    editing.select_words(22, 25)
+def two_voices(window: Window, out: Path) -> None:
+    """The chapter for two voices: the lists beside the galley, and the loupe that fills the window with all lanes."""
+    window.bench.open_chapter(TWO_VOICES)
+    window.parts.proof.hear_chapter(TWO_VOICES)
     idle(window)
-    span = editing.span
-    assert span is not None
-    window.transport.look_at(span.start, spot=span.start, span_s=9.0)
-    window.notice.hide()
+    editing, rate = window.parts.editing, window.bench.book.rate
+    run, lanes, cutting = window.actions_.run, LaneWork(editing), Cutting(editing)
+
+    def shot(name: str) -> None:
+        window.notice.hide()
+        idle(window)
+        window.grab().save(str(out / f"{name}.png"))
+
+    for first, last in ((2, 4), (30, 31)):
+        editing.select_words(first, last)
+        cutting.silence()
+    editing.let_go()
+    for word, name in ((6, "tide"), (46, "the clerk speaks"), (98, "hear again")):
+        token = next(t for t in window.bench.tokens(window.bench.chapter) if t.word == word)  # type: ignore[arg-type]
+        window.transport.go_to(token.start)
+        Shaping(editing).mark(name)
+    for name, words in (("the lamp", (40, 44)), ("cat", (150, 155))):
+        editing.select_words(*words)
+        run_keep = window.actions_._acts["list.shelf"][1].shelf
+        marked = run_keep.marked()
+        run_keep.keep(marked[1], Described(name, "blue", "a good reading"), house=False)
+    editing.let_go()
+    window.transport.look_at(round(13 * rate), spot=round(12 * rate), span_s=6.0)
+    for name in ("offcuts", "shelf", "markers", "sweep"):
+        run(f"list.{name}")
+        idle(window)
+        if name == "sweep":
+            row = window.parts.editing.going[0]
+            window.transport.look_at(row.start, spot=row.start, span_s=9.0)
+        shot(name)
+        run(f"list.{name}")
+    editing.select_words(6, 6)
+    run("elsewhere.find")
+    shot("elsewhere")
+    run("list.elsewhere")
+    editing.choose_lane(2)
+    lanes.give_way(14.0, 0.2)
+    editing.choose_lane(LINKED)
+    editing.let_go()
+    span = next(t for t in window.bench.tokens(window.bench.chapter) if t.word == 49)  # type: ignore[arg-type]
+    window.transport.look_at(span.start, spot=span.start, span_s=16.0)
+    window.grow_loupe()
+    window.loupe.set_levels({0: -8.2, 1: -9.6, 2: -21.0})
+    window.loupe.set_levels({0: -60.0, 1: -12.0, 2: -24.0})
+    shot("lanes")
+    run("view.spectrum")
+    shot("spectrum")
+    run("view.spectrum")
     window.grow_loupe()
 
 
@@ -111,9 +151,7 @@ def main() -> int:
         window.set_theme("night")
         shot("proof", "night")
         window.set_theme("day")
-        lanes(window)
-        wait(200)
-        window.grab().save(str(out / "lanes.png"))
+        two_voices(window, out)
         window.close()
         app.processEvents()
     return 0

@@ -23,9 +23,8 @@ from faithful_reel.core.reel.commands import (
     SplitAt,
 )
 from faithful_reel.core.reel.gains import line_at
-from faithful_reel.core.reel.look import lane_look
+from faithful_reel.core.reel.look import line_points
 from faithful_reel.core.reel.reel import SOFT, Fade, Join, Marker, Reel
-from faithful_reel.core.reel.render import Row
 from faithful_reel.core.units import samples
 
 SOFTENED = Join(2205, "equal_power")
@@ -140,7 +139,7 @@ class Shaping:
     def points(self, lane: int) -> tuple[tuple[int, float], ...]:
         """The points of a lane's gain line, in reel time."""
         found = self.editing.found()
-        return lane_look(Row(found[1].lanes[lane]), 0, len(found[1])).points if found else ()
+        return line_points(found[1].lanes[lane]) if found else ()
 
     def put_point(self, by_db: float = 0.0) -> bool:
         """Put a point on the gain line at the cursor, `by_db` from where the line is; the point that is there is moved."""

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from faithful_reel.core.reel.gains import crossfade, fade_gains, line_at
-from faithful_reel.core.reel.reel import Rest, Segment
+from faithful_reel.core.reel.reel import Lane, Rest, Segment
 from faithful_reel.core.reel.render import Row
 
 CURVE = 25
@@ -90,6 +90,12 @@ def lane_look(row: Row, start: int, stop: int) -> LaneLook:
             ]
     drawn = tuple(line) if any(gain_db for _, gain_db in line) else ()
     return LaneLook(tuple(pieces), tuple(joins), tuple(curves), drawn, tuple(points), tuple(fades))
+
+
+def line_points(lane: Lane) -> tuple[tuple[int, float], ...]:
+    """The points of all of a lane's gain line, in reel time, with the gain of their pieces."""
+    rows = zip(lane.segments, lane.starts(), strict=False)
+    return tuple(p for segment, at in rows if segment.line for p in _inner(segment, at, at + len(segment)))
 
 
 def _inner(segment: Segment, at: int, end: int) -> list[tuple[int, float]]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from bisect import bisect_left, bisect_right
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 from itertools import accumulate
 from typing import ClassVar, Literal
 
@@ -187,7 +188,7 @@ def runs_on(first: Segment, second: Segment) -> bool:
     )
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)  # no slots: where its segments start is worked out once
 class Lane:
     """One voice or one music part, segments end to end.
 
@@ -210,11 +211,25 @@ class Lane:
     tone: ToneSource | None = None
 
     def __len__(self) -> int:
-        return sum(len(s) for s in self.segments)
+        return self._starts[-1]
+
+    @cached_property
+    def _starts(self) -> list[int]:
+        return [0, *accumulate(map(len, self.segments))]
+
+    @cached_property
+    def longest_join(self) -> int:
+        """The longest crossfade that one of its joins may have, in samples."""
+        return max((s.join.length or SOFT.length for s in self.segments[1:]), default=0)
+
+    @cached_property
+    def recordings(self) -> tuple[str, ...]:
+        """The recordings that are heard on it, each once."""
+        return tuple(dict.fromkeys(s.recording for s in self.segments if s.recording))
 
     def starts(self) -> list[int]:
-        """Where every segment starts, and after the last the lane's length."""
-        return [0, *accumulate(len(s) for s in self.segments)]
+        """Where every segment starts, and after the last the lane's length; not to be changed."""
+        return self._starts
 
     def index_at(self, position: int) -> int:
         """The segment that holds a position."""
@@ -364,7 +379,7 @@ def _rested(reel: Reel) -> Reel:
 
 def recordings_of(reel: Reel) -> list[str]:
     """The recordings that are heard in a reel, each once."""
-    return list(dict.fromkeys(s.recording for lane in reel.lanes for s in lane.segments if s.recording))
+    return list(dict.fromkeys(r for lane in reel.lanes for r in lane.recordings))
 
 
 def places_of(reel: Reel, recording: str, span: Span) -> list[Span]:

@@ -221,7 +221,7 @@ class Row:
     def __init__(self, lane: Lane) -> None:
         self.lane = lane
         self.starts = lane.starts()
-        self.longest = max((s.join.length or SOFT.length for s in lane.segments[1:]), default=0)
+        self.longest = lane.longest_join
         self._lengths: dict[int, int] = {}
 
     def crossfade(self, index: int) -> int:

@@ -82,19 +82,35 @@ def after_edit(listened: Listened, before: Reel, after: Reel, rate: int) -> List
 
 def unheard(reel: Reel, listened: Listened) -> list[Span]:
     """The stretches of the reel, in order and in reel time, that were not listened to yet; room tone needs no ear."""
-    found: list[Span] = []
+    heard: dict[str, list[tuple[int, int]]] = {}
+    for recording, a, b in listened:
+        heard.setdefault(recording, []).append((a, b))
+    found: list[tuple[int, int]] = []
     for lane in reel.lanes:
-        for segment, at in zip(lane.segments, lane.starts(), strict=False):
-            if isinstance(segment, Piece):
-                left = without(((segment.recording, segment.start, segment.stop),), listened)
-                found += [Span(at + a - segment.start, at + b - segment.start) for _, a, b in left]
+        for segment, begins in zip(lane.segments, lane.starts(), strict=False):
+            if not isinstance(segment, Piece):
+                continue
+            at, stop, shift = segment.start, segment.stop, begins - segment.start
+            rows = heard.get(segment.recording, [])
+            for a, b in rows[max(0, bisect_right(rows, (at, at)) - 1) :] if rows else ():
+                if a >= stop:
+                    break
+                if a > at:
+                    found.append((at + shift, a + shift))
+                at = max(at, b)
+            if at < stop and found and found[-1][1] == at + shift:
+                found[-1] = found[-1][0], stop + shift
+            elif at < stop:
+                found.append((at + shift, stop + shift))
     joined: list[Span] = []
-    for span in sorted(found, key=lambda s: s.start):
-        if joined and span.start <= joined[-1].stop:
-            joined[-1] = Span(joined[-1].start, max(joined[-1].stop, span.stop))
+    first, last = -1, -1
+    for start, end in sorted(found):
+        if start <= last:
+            last = max(last, end)
         else:
-            joined.append(span)
-    return joined
+            joined += [Span(first, last)] if last >= 0 else []
+            first, last = start, end
+    return [*joined, Span(first, last)] if last >= 0 else joined
 
 
 def share(reel: Reel, left: Sequence[Span]) -> float:
