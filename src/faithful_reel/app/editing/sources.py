@@ -40,9 +40,7 @@ class ShelfPage(Page):
         ("Keep for the house…", "shelf.house"), ("Sound files…", "shelf.files"), ("Describe…", "list.describe"),
         ("Take off", "list.remove"),
     )  # fmt: skip
-    told = (
-        "Drag a line to the page or the loupe to put it in there, and sound files in here. The house's are copied into the book."
-    )
+    told = "Drag a line to the loupe to put it in there, and sound files in here. The house's are copied into the book."
 
     def __init__(self, editing: Editing, house: HouseShelf) -> None:
         super().__init__(editing)
