@@ -63,7 +63,11 @@ def made(folder: Path) -> None:
         session.do(PlaceHearing("c1", store.put(Hearing, hearing), ()))
         length = entry.length // PIECES
         lanes = tuple(
-            Lane(name, tuple(Piece(entry.hash, k * length, (k + 1) * length, 0.1 * (k % 2)) for k in range(PIECES)), music=name == "sea")
+            Lane(
+                name,
+                tuple(Piece(entry.hash, k * length, (k + 1) * length, 0.1 * (k % 2)) for k in range(PIECES)),
+                music=name == "sea",
+            )
             for name in ("voice", "clerk", "sea")
         )
         session.do(TakeReel("c1", Reel(lanes), "Many pieces", "v", "as it came"))

@@ -14,6 +14,7 @@ import tempfile
 import time
 import tomllib
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import soundfile
@@ -70,6 +71,15 @@ def in_own_process(code: str, *args: str) -> tuple[float, float, dict[str, float
         raise SystemExit(done.stderr)
     values = json.loads(done.stdout.strip().splitlines()[-1])
     return time.perf_counter() - start, values.pop("peak_mb"), values
+
+
+def told_by(script: str) -> dict[str, Any]:
+    """What a benchmark of its own prints as JSON on its last line."""
+    path = Path(__file__).parent / script
+    done = subprocess.run([sys.executable, str(path)], capture_output=True, text=True, check=False)
+    if done.returncode:
+        raise SystemExit(done.stderr)
+    return dict(json.loads(done.stdout.strip().splitlines()[-1]))
 
 
 PEAK = """import json, pathlib
@@ -390,6 +400,17 @@ def main() -> int:
             each = ", ".join(f"{kind} {ms:.1f}" for kind, ms in v["frames"].items())
             note = f"{each}; worst {v['frame_worst_ms']:.1f}; {v['lanes']} lanes; filling a blank frame {v['blank_ms']:.2f} ms"
             tell("loupe_frame", v["frame_ms"], "ms", note)
+        if chosen.only in ("", "desk"):
+            v = told_by("desk.py")
+            each = ", ".join(f"{act.partition('.')[2]} {ms:.0f}" for act, ms in v["steps"].items())
+            note = f"{each}; worst {v['step_worst_ms']:.0f}; painting anew without a change {v['repaint_ms']:.1f} ms"
+            tell("desk_painted", v["step_painted_ms"], "ms", note)
+            note = f"worst of 25 {v['first_sound_worst_ms']:.0f}; rendering a block bare {v['block_ms']:.1f} ms"
+            tell("first_sound", v["first_sound_ms"], "ms", note)
+        if chosen.only in ("", "cuts"):
+            v = told_by("cuts.py")
+            note = "; ".join(f"{kind} {area:.2f}" for kind, area in v["auc"].items() if kind != "close up")
+            tell("cut_heard", v["auc"]["close up"], "", note)
         if chosen.only in ("", "intake"):
             _, peak, v = in_own_process(INTAKE, str(chosen.minutes / 30))
             note = f"2 channels at 96 kHz, copied, verified, measured; bare reading {v['yardstick']:.0f} x"
