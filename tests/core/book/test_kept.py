@@ -19,6 +19,7 @@ from faithful_reel.core.book.kept import (
     PutOnShelf,
     SwapVersion,
     TakeOffShelf,
+    TakeReel,
 )
 from faithful_reel.core.book.model import Book, ChapterState, Recording, Shelved
 from faithful_reel.core.book.packing import adapter
@@ -152,3 +153,14 @@ def test_the_house_shelf_leaves_nothing_behind_when_it_can_not_write(tmp_path):
     folder.joinpath("file").write_text("")
     with pytest.raises(StoreProblem):
         HouseShelf(folder / "file").put("x", [np.zeros(10, np.float32)], 44_100)
+
+
+def test_a_reel_from_outside_is_taken_only_where_it_can_be_played():
+    reel = reel_of("r", 9000)
+    taken = TakeReel("c1", EditReel("c1", CutAndClose(10, 500)).apply(BOOK).chapters[0].reel, "Bring in a.otio", "v1", "before")
+    after = taken.apply(BOOK).chapters[0]
+    assert after.reel == taken.reel
+    assert [v.reel for v in after.versions] == [reel]
+    for wrong in (reel_of("r", 9001), reel_of("q", 10), replace(reel, lanes=())):
+        with pytest.raises(EditRefused, match="This reel plays"):
+            replace(taken, reel=wrong).apply(BOOK)

@@ -212,3 +212,13 @@ def test_the_words_of_an_offcut():
     assert said.words([("r1", heard[1].start, heard[3].stop)]) == "tide went out."
     assert said.words([("r1", heard[3].start, heard[3].stop), ("r1", 0, heard[0].stop)]) == "out. The"
     assert said.words([("r2", 0, 10**6)]) == ""
+
+
+def test_what_a_step_moves_to_another_chapter_was_not_cut():
+    desk = Desk(*two_lanes())
+    before = desk.book
+    content = copy_of(before.chapters[0], Span(4000, 4300), [0], "").content
+    edits = (("c2", Paste(100, 100, content)), ("c1", CutAndClose(4000, 4300)))
+    desk.book = EditReels(edits, "Move").apply(before)
+    desk.steps.append(Change(1, "2026-01-05T10:00:00", "Move", before, desk.book))
+    assert [c.lanes for c in desk.offcuts] == [("clerk",)]  # the other lane's sound went, and is told

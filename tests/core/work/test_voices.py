@@ -182,3 +182,37 @@ def test_both_voices_of_the_demo_are_heard_and_what_was_planted_is_found(both_vo
     assert not any(f.kind is Kind.SKIPPED for f in found.findings)
     surely = [f for f in found.findings if f.confidence >= 0.5]
     assert len(surely) <= len(truth["planted"]) + 1
+
+
+def test_a_take_that_would_take_another_voices_words_away_is_refused_with_what_to_do():
+    from faithful_reel.core.errors import EditRefused
+    from faithful_reel.core.reel.commands import ReplaceByTake
+    from faithful_reel.core.work.splicing import _refuse_taking_words
+
+    _, chapter, heard = made()
+    over = ReplaceByTake(at(2), at(4) + LENGTH, "a", 0, 20_000, 0.0, TONE)  # "No," is in what would be lost
+    with pytest.raises(EditRefused, match="words of clerk would go"):
+        _refuse_taking_words(chapter, heard, over)
+    _refuse_taking_words(chapter, heard, replace(over, stop=at(3)))  # nobody else speaks there
+    _refuse_taking_words(chapter, heard, replace(over, take_stop=90_000))  # it is longer
+    lanes = chapter.reel.lanes
+    alone = replace(chapter, reel=Reel((lanes[0], replace(lanes[1], linked=False), *lanes[2:])))
+    _refuse_taking_words(alone, heard, over)
+
+
+def test_other_voices_stay_through_revisions_splits_joins_and_swapped_takes():
+    from faithful_reel.core.work.revising import _joined_hearing, _sliced
+
+    _, _, heard = made()
+    first, second = _sliced(heard, 0, 6), _sliced(heard, 6, len(TEXT.words))
+    assert [p is not None for p in first.voices[0][1].placed] == [k in B_WORDS for k in range(6)]
+    again = _joined_hearing(first, second, 6)
+    assert again == heard
+
+
+def test_readings_of_another_voice_are_no_takes_of_the_first():
+    from faithful_reel.core.work.readings import retakes_of
+
+    again = Finding("f", Kind.REPEATED, "It came back.", "It came back.", 7, 3, at(7), at(9), 0.95)
+    assert len(retakes_of(TEXT, [again])) == 1
+    assert retakes_of(TEXT, [replace(again, recording="b")]) == ()

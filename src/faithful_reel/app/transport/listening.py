@@ -76,7 +76,8 @@ class Listening(Observed):
         rows = self.listened(chapter.id)
 
         def found() -> tuple[list[Span], float]:
-            decided = [(chapter.recording, f.start, f.stop) for f in chapter.findings if f.decision is not Decision.OPEN]
+            settled = (f for f in chapter.findings if f.decision is not Decision.OPEN)
+            decided = [(f.recording or chapter.recording, f.start, f.stop) for f in settled]
             left = unheard(reel, merged((*rows, *decided)))
             return left, share(reel, left)
 

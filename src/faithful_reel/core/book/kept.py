@@ -11,7 +11,7 @@ from typing import ClassVar
 from faithful_reel.core.book.model import Book, ChapterState, Shelved, Version
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.reel.bounds import lane_within, segment_within
-from faithful_reel.core.reel.reel import Reel, recordings_of
+from faithful_reel.core.reel.reel import Piece, Reel, recordings_of
 
 LONGEST_NAME, LONGEST_NOTE = 200, 4000
 
@@ -120,6 +120,10 @@ class TakeReel:
         known = {r.hash for r in book.recordings}
         if not len(reel) or any(r not in known for r in recordings_of(reel)):
             raise EditRefused("This reel plays nothing, or recordings that are not in this book.")
+        lengths = {r.hash: r.length for r in book.recordings}
+        pieces = (s for lane in reel.lanes for s in lane.segments if isinstance(s, Piece))
+        if any(not 0 <= p.start < p.stop <= lengths[p.recording] for p in pieces):
+            raise EditRefused("This reel plays more of a recording than there is.")
         versions = found.versions
         if found.reel is not None and all(v.reel != found.reel for v in versions):
             versions = (*versions, Version(self.kept, self.name[:LONGEST_NAME], found.reel, "", self.at))

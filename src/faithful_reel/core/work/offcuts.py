@@ -58,8 +58,9 @@ def offcuts_of(steps: Iterable[Change], chapter: str) -> list[Offcut]:
         if before is None or after is None or before is after:
             continue
         gone: dict[Span, list[int]] = {}
+        there = covered(_with_others(change, chapter, after))
         for lane in range(len(before.lanes)):
-            for span in _gone(before, after, lane):
+            for span in _gone(before, after, lane, there):
                 if len(span) >= LEAST_S * change.after.rate:
                     gone.setdefault(span, []).append(lane)
         found += [_offcut(change, n, before, after, span, lanes) for n, (span, lanes) in enumerate(sorted(gone.items()))]
@@ -70,8 +71,15 @@ def _reel(book: Book, chapter: str) -> Reel | None:
     return next((c.reel for c in book.chapters if c.id == chapter), None)
 
 
-def _gone(before: Reel, after: Reel, lane: int) -> list[Span]:
-    """Stretches of a lane whose sound is heard nowhere in the reel any more, those that touch as one."""
+def _with_others(change: Change, chapter: str, after: Reel) -> Reel:
+    """A reel with the lanes of the other chapters that the step changed: what went to one of them was moved, not cut."""
+    old = {c.id: c.reel for c in change.before.chapters}
+    changed = (c.reel for c in change.after.chapters if c.id != chapter and c.reel is not None and old.get(c.id) is not c.reel)
+    return Reel((*after.lanes, *(lane for reel in changed for lane in reel.lanes)))
+
+
+def _gone(before: Reel, after: Reel, lane: int, there: Covered) -> list[Span]:
+    """Stretches of a lane whose sound is heard nowhere any more, those that touch as one."""
     row = before.lanes[lane]
     now = after.lanes[lane].segments if lane < len(after.lanes) else ()
     old = row.segments
@@ -84,7 +92,6 @@ def _gone(before: Reel, after: Reel, lane: int) -> list[Span]:
     while last > first and len(now) - (len(old) - last) > first and old[last - 1] is now[len(now) - (len(old) - last) - 1]:
         last -= 1
     starts = row.starts()
-    there = covered(after)
     spans: list[Span] = []
     for segment, at in zip(old[first:last], starts[first:last], strict=True):
         if not isinstance(segment, Piece):

@@ -77,7 +77,7 @@ def retakes_of(text: Chapter, findings: Sequence[Finding]) -> tuple[Retake, ...]
     takes = []
     sentence_of: dict[int, range] = {}
     for f in findings:
-        if f.kind not in AGAIN or f.word_count < FEWEST_WORDS or f.confidence < SURE:
+        if f.kind not in AGAIN or f.word_count < FEWEST_WORDS or f.confidence < SURE or f.recording:
             continue
         words = range(f.word_index, f.word_index + f.word_count)
         sentence_of = sentence_of or {i: s for s in text.sentences() for i in s}
@@ -187,7 +187,10 @@ def _linked_anew(text: Chapter, hearing: Hearing, take: Retake, said: Sequence[i
     rows.sort(key=lambda k: (k.written.start, k.written.stop))
     placed = placed_words(text, hearing.heard, rows)
     return Hearing(
-        hearing.heard, placed, tuple((k.written.start, k.written.stop, k.heard.start, k.heard.stop, k.same) for k in rows)
+        hearing.heard,
+        placed,
+        tuple((k.written.start, k.written.stop, k.heard.start, k.heard.stop, k.same) for k in rows),
+        hearing.voices,
     )
 
 

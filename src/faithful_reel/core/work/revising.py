@@ -106,7 +106,8 @@ def _moved_hearing(hearing: Hearing, change: Revision, count: int) -> Hearing:
         places = [p for p in change.place_of[a:b] if p >= 0]
         if places and places == list(range(places[0], places[0] + b - a)):
             links.append((places[0], places[-1] + 1, c, d, same))
-    return Hearing(hearing.heard, tuple(placed), tuple(links))
+    voices = tuple((recording, _moved_hearing(heard, change, count)) for recording, heard in hearing.voices)
+    return Hearing(hearing.heard, tuple(placed), tuple(links), voices)
 
 
 def split_chapter(book: Book, chapter: ChapterState, text: Chapter, hearing: Hearing | None, at: int, titles: tuple[str, str],
@@ -138,7 +139,8 @@ def split_chapter(book: Book, chapter: ChapterState, text: Chapter, hearing: Hea
 
 def _sliced(hearing: Hearing, first: int, stop: int) -> Hearing:
     links = tuple((a - first, b - first, c, d, s) for a, b, c, d, s in hearing.links if first <= a and b <= stop)
-    return Hearing(hearing.heard, hearing.placed[first:stop], links)
+    voices = tuple((recording, _sliced(heard, first, stop)) for recording, heard in hearing.voices)
+    return Hearing(hearing.heard, hearing.placed[first:stop], links, voices)
 
 
 def join_chapters(first: ChapterState, second: ChapterState, texts: tuple[Chapter, Chapter],
@@ -160,14 +162,21 @@ def join_chapters(first: ChapterState, second: ChapterState, texts: tuple[Chapte
     heard = ""
     if hearings[0] is not None and hearings[1] is not None:
         a, b, n = hearings[0], hearings[1], len(texts[0].words)
-        if a.heard == b.heard:
-            links = (*a.links, *((i + n, j + n, c, d, s) for i, j, c, d, s in b.links))
-            heard = put(Hearing, Hearing(a.heard, a.placed + b.placed, links))
-        else:
-            k = len(a.heard)
-            links = (*a.links, *((i + n, j + n, c + k, d + k, s) for i, j, c, d, s in b.links))
-            heard = put(Hearing, Hearing(a.heard + b.heard, a.placed + b.placed, links))
+        heard = put(Hearing, _joined_hearing(a, b, n))
     return JoinChapters(first.id, second.id, key, heard, len(texts[0].words))
+
+
+def _joined_hearing(a: Hearing, b: Hearing, words: int) -> Hearing:
+    """Two hearings of one recording end to end, the first of so many words; of each voice that both have, likewise."""
+    k = 0 if a.heard == b.heard else len(a.heard)
+    links = (*a.links, *((i + words, j + words, c + k, d + k, s) for i, j, c, d, s in b.links))
+    heard = a.heard if not k else a.heard + b.heard
+    nothing = Hearing((), (None,) * words, ()), Hearing((), (None,) * len(b.placed), ())
+    ours, theirs = dict(a.voices), dict(b.voices)
+    voices = tuple(
+        (r, _joined_hearing(ours.get(r, nothing[0]), theirs.get(r, nothing[1]), words)) for r in dict.fromkeys((*ours, *theirs))
+    )
+    return Hearing(heard, a.placed + b.placed, links, voices)
 
 
 def decided(findings: tuple[Finding, ...]) -> int:

@@ -15,6 +15,7 @@ from faithful_reel.core.hear.recogniser import Heard
 from faithful_reel.core.pickups.ledger import Pickup, Take
 from faithful_reel.core.pickups.placing import CONTEXT_S, Spliced, line_side, measured, take_side
 from faithful_reel.core.pickups.takes import changed_tokens
+from faithful_reel.core.reel.commands import ReplaceByTake
 from faithful_reel.core.reel.reel import Lane, Piece, Reel, places_of
 from faithful_reel.core.reel.render import Renderer, Source
 from faithful_reel.core.splice.boundaries import Side
@@ -22,7 +23,7 @@ from faithful_reel.core.splice.place import Plan, planned_splice
 from faithful_reel.core.splice.seam import Seam, natural_seam, seam_at
 from faithful_reel.core.units import Signal, Span
 from faithful_reel.core.work.mending import tone_of
-from faithful_reel.core.work.timeline import Hearing
+from faithful_reel.core.work.timeline import Hearing, lane_with, voice_tokens
 
 EDGE_S = 0.25
 
@@ -123,6 +124,7 @@ def preview_splice(
         match_level=match_level,
         choose=choose,
     )
+    _refuse_taking_words(chapter, hearing, plan.command)
     after = plan.command.apply(reel)
     edges = [(a.stop + b.start) // 2 for a, b in zip(hearing.heard, hearing.heard[1:], strict=False)]
     natural = [
@@ -136,6 +138,27 @@ def preview_splice(
         book.rate,
     )
     return Preview(plan, after, made, Span(lo, hi), take_span, _line_words(pickup, take, hearing, plan, place))
+
+
+def _refuse_taking_words(chapter: ChapterState, hearing: Hearing, command: ReplaceByTake) -> None:
+    """A take that is shorter takes time away from all linked lanes: not while another voice speaks there.
+
+    Raises
+    ------
+    EditRefused
+        It would take words of another voice away.
+    """
+    lost = (command.stop - command.start) - (command.take_stop - command.take_start)
+    assert chapter.reel is not None
+    for recording, heard in hearing.voices if lost > 0 else ():
+        lane = chapter.reel.lanes[lane_with(chapter.reel, recording)]
+        spoken = voice_tokens(chapter, [""] * len(heard.placed), recording, heard).heard()
+        inside = (spoken.starts < command.stop) & (spoken.stops > command.stop - lost)
+        if lane.linked and inside.any():
+            raise EditRefused(
+                f"The take is shorter, and words of {lane.name} would go with the time that is lost. "
+                "Insert a pause behind the line first, or unlink the lane."
+            )
 
 
 def _take_side(line: str, take: Take, source: Source, rate: int) -> tuple[Side, Span]:
