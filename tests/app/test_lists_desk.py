@@ -18,6 +18,7 @@ from support.hearing import STEP, WORD, lay_hearing
 from support.sounds import noise
 
 from faithful_reel.app.asking import Asking
+from faithful_reel.app.editing.lanes import LaneWork
 from faithful_reel.app.editing.list_pane import DRAGGED, ListPane
 from faithful_reel.app.widgets.loupe.handles import Hold, grips_of
 from faithful_reel.core.book.house import HouseShelf
@@ -565,3 +566,72 @@ def test_the_spectrogram_is_drawn_as_chosen_and_stays_so(desk):
     assert desk.window.loupe.look == look
     desk.do("view.spectrum_quicker")
     assert desk.window.loupe.look == replace(look, frame=look.frame // 2)
+
+
+# --- lanes in the loupe and on the page -------------------------------------------------------------------------------
+
+
+@pytest.fixture
+def voices(desk):
+    """A second voice and music beside the first chapter, the loupe filling the window."""
+    work = LaneWork(editing(desk))
+    recordings = desk.bookstate.recordings
+    desk.window.transport.spot = 0
+    work.add_lanes([recordings[1].hash], "clerk", music=False, apart=True)
+    work.add_lanes([recordings[2].hash, recordings[1].hash], "sea", music=True, apart=False)
+    desk.do("view.grow")
+    desk.idle()
+    return desk
+
+
+def test_several_recordings_come_in_side_by_side_or_one_after_another(voices):
+    work = LaneWork(editing(voices))
+    hashes = [r.hash for r in voices.bookstate.recordings]
+    assert [s.recording for s in reel(voices).lanes[2].segments if s.recording] == [hashes[2], hashes[1]]
+    assert work.add_lanes(hashes[:2], "clerk", music=False, apart=True)
+    assert [lane.name for lane in reel(voices).lanes] == ["voice", "clerk", "sea", "clerk 2", "clerk 3"]
+    assert not work.add_lanes([], "x", music=False, apart=True)
+
+
+def test_the_page_shows_a_strip_for_each_lane_that_is_not_hidden(voices):
+    content = voices.window.galley.setting.content
+    assert [s.name for s in content.strips] == ["voice", "clerk", "sea"]
+    for _ in range(2):
+        voices.do("lane.next")
+    voices.do("lane.hide")
+    assert [s.name for s in voices.window.galley.setting.content.strips] == ["voice", "sea"]
+    assert voices.window.loupe.shown == [0, 2]
+    assert "hidden: clerk" in voices.window.loupe.accessibleDescription()
+    voices.do("lane.mute")
+    assert voices.window.galley.setting.content.strips[0].color == ""
+    voices.do("lane.show_all")
+    assert [(s.name, s.color) for s in voices.window.galley.setting.content.strips] == [
+        ("voice", ""),
+        ("clerk", "quiet"),
+        ("sea", ""),
+    ]
+
+
+def test_the_meter_of_a_lane_latches_its_peak_until_it_is_clicked(voices):
+    loupe = voices.window.loupe
+    loupe.set_levels({0: -12.0, 1: -40.0})
+    loupe.set_levels({0: -30.0, 1: -35.0})
+    assert loupe.levels == {0: (-30.0, -12.0), 1: (-35.0, -35.0)}
+    loupe.grab()
+    box = loupe._meter_box(loupe._scene, 0)
+    before = voices.window.transport.spot
+    QTest.mouseClick(loupe, LEFT, NONE, box.center().toPoint())
+    assert loupe.levels[0] == (-30.0, -30.0)
+    assert voices.window.transport.spot == before  # a click on a meter moves nothing
+
+
+def test_levels_are_told_while_the_chapter_plays(voices, monkeypatch):
+    loupe, transport = voices.window.loupe, voices.window.transport
+    monkeypatch.setattr(type(transport), "playing", True)
+    monkeypatch.setattr(type(transport), "plays_chapter", True)
+    loupe.show_position(FIRST + 20 * STEP, follow=False)
+    x = voices.window.bench.render_here(reel(voices).__class__((reel(voices).lanes[1],)))(
+        FIRST + 20 * STEP, FIRST + 20 * STEP + 2205
+    )
+    assert set(loupe.levels) == {0, 1, 2}
+    assert loupe.levels[1][0] == pytest.approx(20 * np.log10(np.abs(x).max()), abs=1.5)

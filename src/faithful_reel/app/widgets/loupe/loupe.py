@@ -115,6 +115,7 @@ class Loupe(QWidget):
         self.levels = {k: v for k, v in self.levels.items() if k < len(content.lanes)}
         self._grip = self._held = None
         self._redraw()
+        self._read_out()
 
     @property
     def _length(self) -> int:
