@@ -215,12 +215,13 @@ class Lane:
 
     @cached_property
     def _starts(self) -> list[int]:
-        return [0, *accumulate(map(len, self.segments))]
+        lengths = [s.stop - s.start if isinstance(s, Piece) else s.length for s in self.segments]  # faster than `len`
+        return [0, *accumulate(lengths)]
 
     @cached_property
     def longest_join(self) -> int:
         """The longest crossfade that one of its joins may have, in samples."""
-        return max((s.join.length or SOFT.length for s in self.segments[1:]), default=0)
+        return max([s.join.length or SOFT.length for s in self.segments[1:]], default=0)
 
     @cached_property
     def recordings(self) -> tuple[str, ...]:
