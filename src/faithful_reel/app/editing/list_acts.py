@@ -57,6 +57,7 @@ class ListActs:
             self.panel.add_side(pane)
             pane.left.connect(partial(self.panel.toggle_side, pane))
             pane.files_dropped.connect(self.shelf.take_files)
+        self.panel.side.currentChanged.connect(self._side_changed)
         self.loupe.dropped.connect(self._dropped)
         self.loupe.dropped_as = DRAGGED
         self.bench.listen(self._refresh)
@@ -84,12 +85,15 @@ class ListActs:
         if pane is not None:
             pane.refresh()
 
+    def _side_changed(self) -> None:
+        """Another list is open, or none: what a sweep would take out is crossed out only beside its list."""
+        self._refresh()
+        self.sweep.draw()
+
     def toggle(self, title: str) -> None:
         """A list in the docket's place, or the docket again."""
         self.desks.show(AT)
         self.panel.toggle_side(self.panes[title])
-        self._refresh()
-        self.sweep.draw()
 
     def _open(self, page: Page) -> None:
         if self.open is not self.panes[page.title]:
