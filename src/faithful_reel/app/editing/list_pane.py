@@ -23,10 +23,11 @@ from faithful_reel.app.editing.pages import Line, Page
 from faithful_reel.app.editing.sweeping import LIMITS, SweepPage
 from faithful_reel.app.theme import DAY, Theme, scale_of_letters
 from faithful_reel.app.widgets.flow import Flow
-from faithful_reel.app.widgets.parts import ActButton, ActSource, Check, SidePane, button, label
-from faithful_reel.app.widgets.tables import Table
+from faithful_reel.app.widgets.parts import ActButton, ActSource, Check, Scrolled, SidePane, button, label
+from faithful_reel.app.widgets.tables import ROW_H, Table
 from faithful_reel.core.work.sweep import Sweeping
 
+LEAST_ROWS = 5
 DRAGGED = "application/x-faithful-reel-line"
 """What a line of a list is dragged as: the list's title and the line's key."""
 
@@ -154,7 +155,13 @@ class ListPane(SidePane):
         for made in self.buttons:
             flow.addWidget(made)
         self.told = label(page.told, "quiet", wrap=True)
-        box = QVBoxLayout(self)
+        self.view.setMinimumHeight(round(LEAST_ROWS * ROW_H * scale_of_letters()))
+        body = QWidget()
+        body.setObjectName("side")
+        whole = QVBoxLayout(self)
+        whole.setContentsMargins(0, 0, 0, 0)
+        whole.addWidget(Scrolled(body, upright_only=True))
+        box = QVBoxLayout(body)
         box.setContentsMargins(12, 10, 12, 8)
         box.addLayout(head)
         if isinstance(page, SweepPage):
@@ -243,6 +250,7 @@ class SweepRow(QWidget):
         box.addLayout(kinds)
         form = QFormLayout()
         form.setContentsMargins(0, 0, 0, 0)
+        form.setRowWrapPolicy(QFormLayout.RowWrapPolicy.WrapLongRows)
         self.numbers: dict[str, QDoubleSpinBox] = {}
         for name, words, unit, step, tip in self.WORDS:
             made_number = self.numbers[name] = QDoubleSpinBox()

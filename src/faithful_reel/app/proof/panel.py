@@ -36,7 +36,8 @@ from faithful_reel.core.work.page import others_of, strips_of
 from faithful_reel.core.work.splicing import placed_joins
 
 LEAST_SIDE, NAMES_WIDTH = 300, 400
-MOST_SCALE = 1.7
+MOST_SCALE, MOST_SIDE = 1.7, 1.2
+"""However large the letters are, the docket and a list are not wider than so many times the usual: the page needs room too."""
 BAR = 14
 """Pixels of a scroll bar."""
 TYPED_IN = QLineEdit | QComboBox | QAbstractSpinBox | QAbstractItemView | QTextEdit | QPlainTextEdit
@@ -110,7 +111,7 @@ class ProofPanel(Desk):
         page, beside = self.across.sizes()
         if not self._docket_width:
             self._docket_width = beside
-        wanted = max(round(NAMES_WIDTH * min(MOST_SCALE, scale_of_letters())), beside) if shown else self._docket_width
+        wanted = max(round(NAMES_WIDTH * min(MOST_SIDE, scale_of_letters())), beside) if shown else self._docket_width
         self._docket_width = self._docket_width if shown else 0
         if shown:
             self.side.setCurrentWidget(pane)
