@@ -14,6 +14,7 @@ from PyQt6.QtCore import QEventLoop, QTimer
 from faithful_reel.app.desks import DeskName
 from faithful_reel.app.editing.cutting import Cutting
 from faithful_reel.app.editing.lanes import LaneWork
+from faithful_reel.app.editing.list_acts import ListActs
 from faithful_reel.app.editing.pages import Described
 from faithful_reel.app.editing.shaping import Shaping
 from faithful_reel.app.main import application
@@ -64,9 +65,11 @@ def two_voices(window: Window, out: Path) -> None:
         Shaping(editing).mark(name)
     for name, words in (("the lamp", (40, 44)), ("cat", (150, 155))):
         editing.select_words(*words)
-        run_keep = window.actions_._acts["list.shelf"][1].shelf
-        marked = run_keep.marked()
-        run_keep.keep(marked[1], Described(name, "blue", "a good reading"), house=False)
+        lists = window.actions_._acts["list.shelf"][1]
+        assert isinstance(lists, ListActs)
+        marked = lists.shelf.marked()
+        assert marked is not None
+        lists.shelf.keep(marked[1], Described(name, "blue", "a good reading"), house=False)
     editing.let_go()
     window.transport.look_at(round(13 * rate), spot=round(12 * rate), span_s=6.0)
     for name in ("offcuts", "shelf", "markers", "sweep"):

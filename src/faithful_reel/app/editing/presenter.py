@@ -329,6 +329,7 @@ class Editing(Observed):
         """Ease word cuts, or no longer; kept."""
         self.easing = not self.easing
         self._settings.setValue("edit/ease", "on" if self.easing else "off")
+        self.bench.tell(f"Cuts from word to word are {'eased' if self.easing else 'made where the words begin and end'}.")
         self.changed()
 
     def snap(self, kind: Stop) -> None:
