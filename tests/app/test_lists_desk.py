@@ -459,6 +459,46 @@ def test_what_is_marked_is_written_with_its_markers_and_the_words_with_their_tim
     assert "x.wav" in notice(desk)
 
 
+def test_nothing_is_written_over_a_recording_nor_into_the_book(desk, monkeypatch):
+    folder = desk.window.bench.session.store.folder
+    recording = folder / "recordings" / desk.bookstate.recordings[0].stored
+    before, names = recording.read_bytes(), sorted(folder.rglob("*"))
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_a, **_k: (str(recording), "FLAC (*.flac)"))
+    desk.do("export.span")
+    desk.idle()
+    assert "would lie inside" in notice(desk)
+    monkeypatch.setattr(QInputDialog, "getItem", lambda *_a, **_k: ("WAV", True))
+    monkeypatch.setattr(QFileDialog, "getExistingDirectory", lambda *_a, **_k: str(folder / "recordings"))
+    for act, suffix in (("export.pieces", ""), ("export.words", ".srt"), ("export.timeline", ".otio"), ("marker.export", ".csv")):
+        monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_a, suffix=suffix, **_k: (str(folder / f"x{suffix}"), ""))
+        desk.window.notice.setText("")
+        desk.do(act)
+        desk.idle()
+        assert "would lie inside" in notice(desk), act
+    assert recording.read_bytes() == before
+    assert [
+        p for p in sorted(folder.rglob("*")) if p not in names and p.suffix in (".wav", ".srt", ".otio", ".csv", ".flac")
+    ] == []
+
+
+def test_a_colour_that_nobody_knows_is_drawn_as_usual(desk, monkeypatch):
+    """A book, a list of steps or a timeline may name any: the window must not fall over it."""
+    odd = "no such colour"
+    monkeypatch.setattr(Asking, "description", lambda *_: ("x", odd, ""))
+    desk.do("edit.mark")
+    desk.do("list.markers")
+    choose(desk, 0)
+    push(desk, "Describe…")
+    desk.do("edit.name_piece")
+    desk.do("lane.name")
+    desk.do("chapter.describe")
+    assert reel(desk).lanes[0].color == reel(desk).markers[0].color == desk.bookstate.chapters[0].color == odd
+    desk.do("view.grow")
+    for theme in ("night", "day"):
+        desk.window.set_theme(theme)
+        assert not desk.window.grab().isNull()
+
+
 def test_a_reel_goes_out_as_a_timeline_and_comes_back_as_a_version(desk, monkeypatch, tmp_path):
     cut(desk, 20, 22)
     path = tmp_path / "reel.otio"

@@ -45,6 +45,10 @@ class Theme:
         """The colour of a role."""
         return _color(getattr(self, role))
 
+    def color_of(self, color: str, usual: str) -> QColor:
+        """The colour that something in the book was given; that of the usual role where it has none that is known here."""
+        return self.color(color if color in GIVEN else usual)
+
     def pencil(self, decision: Decision) -> QColor:
         """The editor's pencil of a decision."""
         match decision:
@@ -58,6 +62,8 @@ class Theme:
                 return QColor(self.ink)
 
 
+GIVEN = frozenset({"red", "blue", "good", "graphite", "quiet"})
+"""Roles that things can be drawn in by a name in the book; a book may come from elsewhere, with other names."""
 DAY = Theme(
     "day", desk="#EFE8DA", page="#FBF8F1", ink="#26221C", quiet="#685F52", hairline="#D5CBB8", strip="#F1EADB", wave="#80694B",
     lit="#F6DE9A", chosen="#E6DCC6", red="#B02A1E", blue="#23509B", graphite="#5C5E61", good="#3D6B36",

@@ -22,6 +22,11 @@ def beside(target: Path, suffix: str = "") -> Path:
     return target.with_name(f".{uuid.uuid4().hex}.part{suffix}")
 
 
+def encodable(text: str) -> str:
+    """A text that any file can hold: what is no character is marked, and NUL, which ends texts in many formats, is left out."""
+    return text.replace("\0", "").encode("utf-8", "replace").decode()
+
+
 def shown(path: Path) -> str:
     """A file's name for people and for the book: bytes that are no UTF-8 are marked."""
     return path.name.encode("utf-8", "surrogateescape").decode("utf-8", "replace")

@@ -70,6 +70,16 @@ def test_chapters_of_flac_and_mp3_are_read_back_by_ffmpeg(tmp_path, suffix):
     assert [s for s, _ in chapters] == pytest.approx([0.0, 0.5, 1.5], abs=0.001)
 
 
+@pytest.mark.parametrize("suffix", [".wav", ".flac", ".mp3"])
+def test_names_that_are_no_text_are_marked(tmp_path, suffix):
+    path = tmp_path / f"a{suffix}"
+    x = made(path)
+    write_cues(path, [Cue(5, "a\0b\ud800c")], RATE, 3 * RATE)
+    assert b"ab?c" in path.read_bytes() or "ab?c".encode("utf-16-le") in path.read_bytes()
+    with av.open(str(path)) as file:  # the sound is whole
+        assert sum(f.samples for f in file.decode(audio=0)) >= len(x)
+
+
 def test_no_markers_change_nothing_and_other_files_are_refused(tmp_path):
     path = tmp_path / "a.wav"
     made(path)

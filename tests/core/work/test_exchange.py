@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+
 import opentimelineio as otio
 import pytest
 from hypothesis import HealthCheck, given, settings
@@ -120,6 +122,25 @@ def test_what_is_no_timeline_is_told(tmp_path, text, told):
         read_timeline(path)
     with pytest.raises(FileProblem, match=r"gone\.otio"):
         read_timeline(tmp_path / "gone.otio")
+
+
+@pytest.mark.parametrize(("field", "value"), [("rate", 0), ("value", float("nan")), ("value", float("inf")), ("value", 1e300)])
+@pytest.mark.parametrize("part", ["start_time", "duration"])
+def test_times_that_are_none_are_told(tmp_path, part, field, value):
+    path = tmp_path / "a.otio"
+    write_timeline(timeline_of(PLAIN, "One", RATE, MEDIA), path)
+    body = json.loads(path.read_text())
+    body["tracks"]["children"][0]["children"][0]["source_range"][part][field] = value
+    path.write_text(json.dumps(body))
+    with pytest.raises(EditRefused, match="times that can not be played"):
+        reel_from(read_timeline(path), BOOK)
+
+
+def test_lanes_of_one_name_are_told_apart():
+    timeline = timeline_of(PLAIN, "One", RATE, MEDIA)
+    for track in timeline.tracks:
+        track.name = "Nell"
+    assert [lane.name for lane in reel_from(timeline, BOOK).lanes] == ["Nell", "Nell 2", "Nell 3"]
 
 
 def test_a_clip_whose_recording_is_not_in_the_book_is_told():

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import html
 import itertools
 
 import numpy as np
@@ -20,10 +21,11 @@ from faithful_reel.core.jobs import Unwatched
 from faithful_reel.core.reel.commands import CutAndClose
 from faithful_reel.core.reel.reel import Lane, Marker, Piece, Reel, Rest
 from faithful_reel.core.reel.render import Renderer
+from faithful_reel.core.text.words import Chapter, Word
 from faithful_reel.core.times import TimeFormat
 from faithful_reel.core.units import Span
 from faithful_reel.core.work.exporting import file_name, written_markers, written_pieces, written_span, written_words
-from faithful_reel.core.work.timeline import tokens_of
+from faithful_reel.core.work.timeline import Tokens, tokens_of
 
 RATE = 44_100
 X = np.random.default_rng(3).uniform(-0.3, 0.3, 4 * RATE).astype(np.float32)
@@ -151,6 +153,34 @@ def test_word_times_as_subtitles_are_read_back(tmp_path, suffix):
         assert event.end <= round(1000 * token.stop / RATE) + 1
     if suffix == ".vtt":
         assert path.read_text().startswith("WEBVTT\n")  # W3C WebVTT: the file's first line
+
+
+ODD = ('"quoted"', "AT&T", "<b>bold</b>", "{sic}", r"a\Nb", "-->", "\ud800odd")
+
+
+def of_words(words):
+    count = len(words)
+    tokens = Tokens(words, np.arange(count), np.arange(count) * 4000 + 10, np.arange(count) * 4000 + 3000)
+    return tokens, Chapter("x", tuple(Word(w, 0, 0) for w in words))
+
+
+@pytest.mark.parametrize("suffix", [".vtt", ".srt", ".csv", ".TextGrid"])
+def test_no_word_is_lost_or_taken_for_an_order_whatever_is_in_it(tmp_path, suffix):
+    """WebVTT writes &, < and > as the standard says (W3C WebVTT, cue text), so that --> ends no cue."""
+    tokens, text = of_words(list(ODD))
+    path = tmp_path / f"a{suffix}"
+    assert written_words(tokens, text, 50_000, RATE, path) == len(ODD)
+    raw = path.read_text(encoding="utf-8")
+    kept = [w.replace("\ud800", "?") for w in ODD]
+    if suffix == ".csv":
+        assert [r["word"] for r in table(path)] == kept
+    elif suffix == ".TextGrid":
+        grid = textgrid.openTextgrid(str(path), includeEmptyIntervals=False)
+        assert [w.label for w in grid.getTier("words").entries] == kept
+    else:
+        said = [block.split("\n")[-1] for block in raw.strip().split("\n\n")[suffix == ".vtt" :]]
+        assert [html.unescape(s) if suffix == ".vtt" else s for s in said] == kept
+        assert suffix == ".srt" or not any(c in "".join(said) for c in "<>")
 
 
 def test_word_times_as_a_textgrid_with_words_and_sentences(tmp_path):

@@ -163,6 +163,17 @@ def test_where_another_voice_sounds_that_is_told():
     assert [r.other for r in both] == ["", "Clerk", ""]
 
 
+def test_a_breath_of_another_voice_stays_whole_too():
+    book, chapter, hearing, x = made(PAUSES)
+    row = swept_over(book, chapter, hearing, x, SweepSettings(variety=0.0, times=3.0))[-1]
+    voice = np.full(len(x), 1e-4, np.float32)
+    breath = Span(row.span.start + RATE // 2, row.span.start + RATE)
+    voice[breath.start : breath.stop] = 0.004  # quieter than a word
+    lanes = (*chapter.reel.lanes, Lane("Clerk", (Piece("s", 0, len(x)),)))
+    two = swept_over(book, replace(chapter, reel=Reel(lanes)), hearing, x, SweepSettings(variety=0.6, times=3.0), None, voice)[-1]
+    assert two.going.stop <= breath.start or two.going.start >= breath.stop
+
+
 def test_of_two_that_overlap_one_is_made():
     book, chapter, hearing, x = made(PAUSES)
     rows = swept_over(book, chapter, hearing, x, SweepSettings(variety=0.0))

@@ -14,7 +14,7 @@ from faithful_reel.core.collate.findings import Decision, Evidence, Finding, Kin
 from faithful_reel.core.collate.flaws import Flaw
 from faithful_reel.core.collate.proofing import Placed
 from faithful_reel.core.hear.recogniser import Heard
-from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, PutBackSound, SetGain, ToneSource
+from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, OrderLanes, PutBackSound, SetGain, ToneSource
 from faithful_reel.core.reel.reel import Lane, Piece, Reel, Rest
 from faithful_reel.core.text.words import chapter_of
 from faithful_reel.core.units import Span
@@ -75,6 +75,20 @@ def test_every_word_stands_where_its_voice_says_it():
     assert [t.word for t in alone.heard()] == sorted(B_WORDS)
     assert lane_words(tokens, [Span(at(3), at(6))], 1) == "No,"
     assert lane_words(tokens, [Span(at(3), at(6))], 0) == "out. said"
+
+
+def test_every_word_keeps_its_voice_when_lanes_change_places():
+    book, chapter, heard = made()
+    turned = replace(chapter, reel=OrderLanes((2, 1, 0)).apply(chapter.reel))
+    tokens = tokens_of(book, turned, TEXTS, heard)
+    assert [t.lane for t in tokens] == [1 if k in B_WORDS else 2 for k in range(len(TEXTS))]
+    assert [t.start for t in tokens] == [at(k) for k in range(len(TEXTS))]
+    clerk_first = replace(chapter, reel=OrderLanes((1, 0, 2)).apply(chapter.reel))
+    assert [t.lane for t in tokens_of(book, clerk_first, TEXTS, heard)] == [0 if k in B_WORDS else 1 for k in range(len(TEXTS))]
+    added = Finding("f", Kind.ADDED, "", "um", 6, 0, at(6) + LENGTH + 1000, at(6) + LENGTH + 3000, 0.9)
+    alone = replace(turned, reel=OrderLanes((1, 0)).apply(Reel((chapter.reel.lanes[0], chapter.reel.lanes[2]))))
+    words = tokens_of(book, alone, TEXTS, replace(heard, voices=()))
+    assert isinstance(mending_edit(book, alone, words, added), CutAndClose)  # nobody else speaks
 
 
 def test_a_cut_moves_both_voices_and_takes_a_voice_away_with_its_lane():

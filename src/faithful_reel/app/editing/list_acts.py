@@ -188,7 +188,7 @@ class ListActs:
         if self.editing.ready():
             asked = self.ask.new_file("Write the markers", "markers.csv", "CSV (*.csv)")
             if asked:
-                self.markers.export(_named(asked, (".csv",)))
+                self.outward.write_markers(_named(asked, (".csv",)))
 
     # --- the shelf ------------------------------------------------------------------------------------------------
 

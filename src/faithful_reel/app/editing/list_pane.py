@@ -18,7 +18,6 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from faithful_reel.app.asking import COLORS
 from faithful_reel.app.editing.pages import Line, Page
 from faithful_reel.app.editing.sweeping import LIMITS, SweepPage
 from faithful_reel.app.theme import DAY, Theme, scale_of_letters
@@ -57,8 +56,8 @@ class ListTable(Table):
             item, line = self.item(row, 0), known[self.key_at(row)]
             if item is None:
                 continue
-            if line.color in COLORS.values() and line.color:
-                item.setData(Qt.ItemDataRole.DecorationRole, theme.color(line.color))
+            if line.color:
+                item.setData(Qt.ItemDataRole.DecorationRole, theme.color_of(line.color, "wave"))
             if line.checked is not None:
                 item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
                 item.setCheckState(Qt.CheckState.Checked if line.checked else Qt.CheckState.Unchecked)

@@ -14,6 +14,7 @@ from faithful_reel.core.book.kept import KeepVersion, TakeReel
 from faithful_reel.core.book.model import Recording
 from faithful_reel.core.book.recordings import path_of, received
 from faithful_reel.core.errors import AppError
+from faithful_reel.core.files import refuse_over
 from faithful_reel.core.jobs import Part, Watch
 from faithful_reel.core.reel.commands import Paste
 from faithful_reel.core.reel.reel import LIKE, Piece, Reel
@@ -21,7 +22,7 @@ from faithful_reel.core.reel.render import FileSources, Renderer
 from faithful_reel.core.units import Span
 from faithful_reel.core.work.editing import beyond_joins
 from faithful_reel.core.work.exchange import read_timeline, reel_from, timeline_of, write_timeline
-from faithful_reel.core.work.exporting import file_name, written_pieces, written_span, written_words
+from faithful_reel.core.work.exporting import file_name, written_markers, written_pieces, written_span, written_words
 
 MARGIN_S = 0.25
 
@@ -55,10 +56,19 @@ class Outward:
         lanes = [self.editing.lane] if self.editing.lane >= 0 else []
         return reel, spans[-1] if spans else Span(0, len(reel)), lanes
 
+    def may_write(self, path: Path) -> bool:
+        """Whether a file may be written there; told where it may not: never into the book, whose recordings lie there."""
+        try:
+            refuse_over(path, self.bench.session.store.folder)
+        except AppError as problem:
+            self.bench.tell(str(problem))
+            return False
+        return True
+
     def write_span(self, path: Path) -> None:
         """Write what is marked, or the chapter, to a sound file with its markers."""
         asked = self._span()
-        if asked is None:
+        if asked is None or not self.may_write(path):
             return
         reel, span, lanes = asked
         render, rate = self._renderer(), self.bench.book.rate
@@ -72,7 +82,7 @@ class Outward:
     def write_pieces(self, folder: Path, suffix: str) -> None:
         """Write each piece of what is marked, on the lane at hand or the first, to a file of its own."""
         asked = self._span()
-        if asked is None:
+        if asked is None or not self.may_write(folder / f"piece{suffix}"):
             return
         reel, span, lanes = asked
         render, rate = self._renderer(), self.bench.book.rate
@@ -83,10 +93,22 @@ class Outward:
 
         self.bench.jobs.start("Write the pieces", write, done=self.bench.tell, stopped=self.bench.stopped)
 
+    def write_markers(self, path: Path) -> None:
+        """Write the chapter's markers, as CSV."""
+        found = self.editing.found()
+        if found is None or not self.may_write(path):
+            return
+        try:
+            written_markers(found[1], path, self.bench.book.rate, self.editing.times)
+        except AppError as problem:
+            self.bench.tell(str(problem))
+        else:
+            self.bench.tell(f"{len(found[1].markers)} markers were written to {path.name}.")
+
     def write_words(self, path: Path) -> None:
         """Write where every word is heard."""
         found = self.editing.found()
-        if found is None:
+        if found is None or not self.may_write(path):
             return
         chapter, reel = found
         try:
@@ -99,7 +121,7 @@ class Outward:
     def write_timeline(self, path: Path) -> None:
         """Write the chapter's reel as OpenTimelineIO."""
         found = self.editing.found()
-        if found is None:
+        if found is None or not self.may_write(path):
             return
         chapter, reel = found
         media = {r.hash: (r.name, self.bench.path_of(r.hash).resolve().as_uri(), r.length) for r in self.bench.book.recordings}

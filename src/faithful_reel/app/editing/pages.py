@@ -6,7 +6,6 @@ import time
 import uuid
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from pathlib import Path
 from typing import ClassVar
 
 from faithful_reel.app.editing.presenter import Editing
@@ -14,7 +13,7 @@ from faithful_reel.app.workbench import Observed
 from faithful_reel.core.book.kept import DescribeVersion, DropVersion, KeepVersion, SwapVersion
 from faithful_reel.core.book.model import Book, ChapterState, Version
 from faithful_reel.core.book.past import changes
-from faithful_reel.core.errors import AppError, EditRefused
+from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.jobs import Watch
 from faithful_reel.core.memo import Memo
 from faithful_reel.core.reel.commands import PutMarker, RemoveMarkers
@@ -22,7 +21,6 @@ from faithful_reel.core.reel.cutting import Content
 from faithful_reel.core.reel.reel import Lane, Marker, Reel
 from faithful_reel.core.units import Span
 from faithful_reel.core.work.editing import Copied
-from faithful_reel.core.work.exporting import written_markers
 from faithful_reel.core.work.offcuts import Offcut, Said, covered, is_back, offcuts_of, put_back
 from faithful_reel.core.work.timeline import span_of, tokens_of, word_at
 
@@ -320,17 +318,6 @@ class MarkersPage(Page):
         marker, found = self.marker(), self.editing.found()
         if marker is not None and found is not None:
             self.editing.do(found[0], lambda: [RemoveMarkers((marker.id,))], "Remove a marker", marker.name)
-
-    def export(self, path: Path) -> None:
-        """Write the markers to a file, as CSV."""
-        found = self.editing.found()
-        if found is not None:
-            try:
-                written_markers(found[1], path, self.bench.book.rate, self.editing.times)
-            except AppError as problem:
-                self.bench.tell(str(problem))
-            else:
-                self.bench.tell(f"{len(found[1].markers)} markers were written to {path.name}.")
 
 
 class VersionsPage(Page):

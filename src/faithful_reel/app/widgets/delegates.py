@@ -78,7 +78,7 @@ class ContentsDelegate(QStyledItemDelegate):
         if option.state & QStyle.StateFlag.State_Selected:
             painter.fillRect(rect, self.theme.color("chosen"))
         if color:
-            painter.fillRect(QRectF(rect.left() + 4, rect.top() + 9 * k, 4, 34 * k), self.theme.color(color))
+            painter.fillRect(QRectF(rect.left() + 4, rect.top() + 9 * k, 4, 34 * k), self.theme.color_of(color, "wave"))
         painter.setFont(reading_font(15))
         painter.setPen(self.theme.color("ink"))
         width = rect.width() - 24

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import struct
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from mutagen import MutagenError
@@ -13,6 +13,7 @@ from mutagen.flac import FLAC
 from mutagen.id3 import CHAP, CTOC, ID3, TIT2, CTOCFlags, Encoding, ID3NoHeaderError
 
 from faithful_reel.core.errors import FileProblem
+from faithful_reel.core.files import encodable
 
 MOST_CUES = 10_000
 _RIFF, _WORD = b"RIFF", 4
@@ -43,7 +44,7 @@ def write_cues(path: Path, cues: Sequence[Cue], rate: int, length: int) -> None:
     Microsoft and IBM, Multimedia Programming Interface and Data Specifications 1.0 (1991), Waveform Audio File Format: cue
     points and associated data chunk.  ID3v2 Chapter Frame Addendum 1.0.  Chapter comments: common practice in Vorbis comments.
     """
-    cues = sorted(cues, key=lambda c: c.at)[:MOST_CUES]
+    cues = [replace(c, name=encodable(c.name)) for c in sorted(cues, key=lambda c: c.at)[:MOST_CUES]]
     if not cues:
         return
     try:
@@ -67,7 +68,7 @@ def _chunks(cues: Sequence[Cue]) -> bytes:
     labels = b"adtl"
     for number, cue in enumerate(cues, 1):
         points += struct.pack("<II4sIII", number, cue.at, b"data", 0, 0, cue.at)
-        labels += _chunk(b"labl", struct.pack("<I", number) + cue.name.encode("utf-8", "replace") + b"\0")
+        labels += _chunk(b"labl", struct.pack("<I", number) + cue.name.encode() + b"\0")
         if cue.length:
             labels += _chunk(b"ltxt", struct.pack("<II4sHHHH", number, cue.length, b"rgn ", 0, 0, 0, 0))
     return _chunk(b"cue ", points) + _chunk(b"LIST", labels)

@@ -118,6 +118,8 @@ class TakeReel:
         found = book.chapter(self.chapter)
         reel = replace(self.reel, lanes=tuple(map(lane_within, self.reel.lanes)))
         known = {r.hash for r in book.recordings}
+        if len({lane.name for lane in reel.lanes}) < len(reel.lanes):
+            raise EditRefused("Every lane has a name of its own, and two of these have the same.")
         if not len(reel) or any(r not in known for r in recordings_of(reel)):
             raise EditRefused("This reel plays nothing, or recordings that are not in this book.")
         lengths = {r.hash: r.length for r in book.recordings}

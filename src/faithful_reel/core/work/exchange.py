@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-import json
-from collections.abc import Mapping
+from collections.abc import Container, Mapping
 from dataclasses import replace
+from itertools import count
 from pathlib import Path
 from typing import Any
 
@@ -23,6 +23,8 @@ OWN = "faithful_reel"
 """The key of what this program keeps in an object's metadata: all of it that the format has no word for."""
 SUFFIX = ".otio"
 LARGEST = 512 << 20
+LONGEST = 1 << 40
+"""No time is longer, in samples."""
 _BAD = (otio.exceptions.OTIOError, ValueError, TypeError, RuntimeError, LookupError, AttributeError, ArithmeticError)
 """What the library raises for what is no timeline."""
 
@@ -75,9 +77,9 @@ def _item(segment: Segment, rate: int, media: Mapping[str, tuple[str, str, int]]
     return made
 
 
-def _plain(kind: Any, value: Any) -> Any:
-    """A value as the format keeps it: words, numbers, lists and tables of them."""
-    return json.loads(adapter(kind).dump_json(value))
+def _plain(kind: Any, value: Any) -> str:
+    """A value as a text: the format's own numbers are not written to their last digit."""
+    return str(adapter(kind).dump_json(value).decode())
 
 
 def write_timeline(timeline: otio.schema.Timeline, path: Path) -> None:
@@ -130,8 +132,15 @@ def reel_from(timeline: otio.schema.Timeline, book: Book) -> Reel:
     Raises
     ------
     EditRefused
-        A clip's recording is not in the book, or nothing in it can be played.
+        A clip's recording is not in the book, its times are none, or nothing in it can be played.
     """
+    try:
+        return _reel(timeline, book)
+    except (ValueError, ArithmeticError, otio.exceptions.OTIOError) as problem:  # times that are no numbers, or beyond all bounds
+        raise EditRefused(f"This timeline holds times that can not be played ({problem}).") from problem
+
+
+def _reel(timeline: otio.schema.Timeline, book: Book) -> Reel:
     lanes: list[Lane] = []
     for track in timeline.tracks:
         if not isinstance(track, otio.schema.Track) or track.kind != otio.schema.TrackKind.Audio:
@@ -149,7 +158,7 @@ def reel_from(timeline: otio.schema.Timeline, book: Book) -> Reel:
             if len(made):
                 segments.append(made)
         if segments:
-            dressed = _lane(track)
+            dressed = _lane(track, {lane.name for lane in lanes})
             lanes.append(lane_within(replace(dressed, segments=tuple(map(segment_within, segments)))))
     if not lanes:
         raise EditRefused("This timeline has no track of sound with a clip in it.")
@@ -196,9 +205,11 @@ def _recording(item: Any, known: Segment | None, book: Book) -> str:
     raise EditRefused(f"The clip “{item.name}” plays {file or 'no file'}, which is no recording of this book. Bring it in first.")
 
 
-def _lane(track: Any) -> Lane:
+def _lane(track: Any, taken: Container[str]) -> Lane:
+    """A lane without its segments; every lane has a name of its own."""
     kept: Lane | None = _kept(Lane, track)
-    name = track.name or "voice"
+    given = track.name or "voice"
+    name = next(n for k in count(1) if (n := given if k == 1 else f"{given} {k}") not in taken)
     return replace(kept, name=name, muted=not track.enabled) if kept is not None else Lane(name, (), muted=not track.enabled)
 
 
@@ -211,22 +222,14 @@ def _marker(made: Any, number: int, rate: int) -> Marker:
 def _kept(kind: Any, holder: Any) -> Any:
     """What this program kept in an object's metadata; None where there is nothing, or nothing that can be."""
     found = holder.metadata.get(OWN)
-    if found is None:
-        return None
     try:
-        return adapter(kind).validate_python(_unwrapped(found))
-    except (ValidationError, ValueError, TypeError):
+        return adapter(kind).validate_json(found) if isinstance(found, str) else None
+    except ValidationError:
         return None
-
-
-def _unwrapped(value: Any) -> Any:
-    """The library's own tables and lists as Python's."""
-    if isinstance(value, Mapping) or hasattr(value, "items"):
-        return {str(k): _unwrapped(v) for k, v in value.items()}
-    if isinstance(value, (str, bytes)) or not hasattr(value, "__iter__"):
-        return value
-    return [_unwrapped(v) for v in value]
 
 
 def _samples(time: Any, rate: int) -> int:
-    return round(float(time.rescaled_to(rate).value))
+    found = round(float(time.rescaled_to(rate).value))
+    if abs(found) > LONGEST:
+        raise ValueError(f"a time of {found:.3g} samples")
+    return found

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import html
 import io
 import re
 import tempfile
@@ -18,7 +19,7 @@ from praatio.data_classes.interval_tier import IntervalTier
 from faithful_reel.core.audio.cues import Cue, write_cues
 from faithful_reel.core.audio.encode import SUFFIXES, write_audio
 from faithful_reel.core.errors import EditRefused, FileProblem
-from faithful_reel.core.files import beside
+from faithful_reel.core.files import beside, encodable
 from faithful_reel.core.jobs import Part, Unwatched, Watch
 from faithful_reel.core.reel.reel import Piece, Reel
 from faithful_reel.core.reel.render import Renderer
@@ -205,7 +206,7 @@ def written_words(tokens: Tokens, text: Chapter, length: int, rate: int, path: P
         raise FileProblem(f"{path.name} can not be written: name it .vtt, .srt, .TextGrid or .csv.")
     heard = tokens.heard()
     nexts = [*heard.starts.tolist()[1:], length]
-    rows = [(t.text, t.word, t.start, min(t.stop, after)) for t, after in zip(heard, nexts, strict=False)]
+    rows = [(encodable(t.text), t.word, t.start, min(t.stop, after)) for t, after in zip(heard, nexts, strict=False)]
     rows = [r for r in rows if r[3] > r[2]]
     if not rows:
         raise EditRefused("No word of this chapter is heard yet. Hear the chapter first.")
@@ -219,13 +220,27 @@ def written_words(tokens: Tokens, text: Chapter, length: int, rate: int, path: P
         case WordTimes.TEXTGRID:
             _write(path, _text_grid(rows, text, length, rate))
         case _:
-            subtitles = pysubs2.SSAFile()
-            for said, _, start, stop in rows:
-                event = pysubs2.SSAEvent(start=round(1000 * start / rate), end=round(1000 * stop / rate))
-                event.plaintext = said
-                subtitles.append(event)
-            _write(path, subtitles.to_string("vtt" if kind is WordTimes.WEBVTT else "srt"))
+            _write(path, _subtitles(rows, rate, web=kind is WordTimes.WEBVTT))
     return len(rows)
+
+
+_ORDERS, _HELD = "{}\\", "\ue000\ue001\ue002"
+"""What the library of subtitles takes for orders to it, and as what it passes through: characters that no text uses."""
+
+
+def _subtitles(rows: Sequence[tuple[str, int, int, int]], rate: int, *, web: bool) -> str:
+    """Words as SRT, or as WebVTT with `&`, `<` and `>` as the standard writes them (W3C WebVTT, cue text)."""
+    subtitles = pysubs2.SSAFile()
+    for said, _, start, stop in rows:
+        text = html.escape(said, quote=False) if web else said
+        subtitles.append(
+            pysubs2.SSAEvent(
+                start=round(1000 * start / rate),
+                end=round(1000 * stop / rate),
+                text=text.translate(str.maketrans(_ORDERS, _HELD)),
+            )
+        )
+    return str(subtitles.to_string("vtt" if web else "srt")).translate(str.maketrans(_HELD, _ORDERS))
 
 
 def _text_grid(rows: Sequence[tuple[str, int, int, int]], text: Chapter, length: int, rate: int) -> str:
@@ -237,7 +252,7 @@ def _text_grid(rows: Sequence[tuple[str, int, int, int]], text: Chapter, length:
     for sentence in text.sentences():
         inside = [r for r in rows if r[1] in sentence]
         if inside:
-            said = " ".join(text.words[k].text for k in sentence)
+            said = encodable(" ".join(text.words[k].text for k in sentence))
             first, last = inside[0][2] / rate, max(r[3] for r in inside) / rate
             if not sentences or first >= sentences[-1][1]:
                 sentences.append((first, last, said))
@@ -261,7 +276,7 @@ def _write(path: Path, text: str) -> None:
     """Beside the target first, then renamed."""
     part = beside(path)
     try:
-        part.write_text(text, encoding="utf-8", newline="")
+        part.write_text(text, encoding="utf-8", errors="replace", newline="")
         part.replace(path)
     except OSError as problem:
         raise FileProblem(f"{path.name} could not be written ({problem.strerror}). Choose another folder.") from problem

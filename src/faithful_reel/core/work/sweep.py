@@ -5,8 +5,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from enum import Enum
+from functools import partial
 
 import numpy as np
+from numpy.typing import NDArray
 
 from faithful_reel.core.book.model import Book, ChapterState
 from faithful_reel.core.collate.findings import Decision, Finding, Kind
@@ -90,7 +92,8 @@ def sweeps(
         return []
     found: list[Sweep] = []
     if Sweeping.PAUSES in settings.kinds:
-        found += _pauses(book, text, tokens, within, settings, columns[0])
+        voices = [c for c, lane in zip(columns, reel.lanes, strict=True) if not lane.music]
+        found += _pauses(book, text, tokens, within, settings, partial(_loudest, voices))
     if Sweeping.BREATHS in settings.kinds:
         found += _breaths(book, chapter, text, tokens, within, columns[0])
     if Sweeping.FILLERS in settings.kinds:
@@ -101,6 +104,12 @@ def sweeps(
         name = ", ".join(b.name for b in others)
         told.append(replace(row, other=name, findings=_touched(chapter, row)))
     return told
+
+
+def _loudest(voices: Sequence[Columns], edges: NDArray[np.float64]) -> NDArray[np.float32]:
+    """The minima and maxima, (2, n), of all voices between n + 1 reel positions: a pause is quiet on all of them."""
+    found = np.array([columns(edges) for columns in voices])
+    return np.stack([found[:, 0].min(axis=0), found[:, 1].max(axis=0)])
 
 
 def _touched(chapter: ChapterState, row: Sweep) -> tuple[str, ...]:

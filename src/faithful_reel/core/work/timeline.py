@@ -116,7 +116,7 @@ class Tokens(Sequence[Token]):
 
 def lane_with(reel: Reel, recording: str) -> int:
     """The first lane that plays a recording; the first of all where none does."""
-    plays = (k for k, lane in enumerate(reel.lanes) if any(s.recording == recording for s in lane.segments))
+    plays = (k for k, lane in enumerate(reel.lanes) if recording in lane.recordings)
     return next(plays, 0)
 
 
@@ -196,16 +196,17 @@ def tokens_of(book: Book, chapter: ChapterState, texts: Sequence[str], hearing: 
         words = pickup.first_word + np.arange(len(spoken))
         free = (starts[words] < 0) & (theirs[0] >= 0)
         starts[words[free]], stops[words[free]] = theirs[0][free], theirs[1][free]
-    ghosts = _ghosts(hearing, own, 0)
-    lanes: Places | None = None
+    first = lane_with(reel, chapter.recording)
+    ghosts = _ghosts(hearing, own, first)
+    lanes = np.full(len(texts), first) if hearing.voices or first else None
     for recording, heard in hearing.voices:
         lane = lane_with(reel, recording)
-        if len(heard.placed) == len(texts) and lane:
+        if len(heard.placed) == len(texts) and recording in reel.lanes[lane].recordings:
             other = _Map(reel, recording)
             theirs = other.places(*heard.words)
             free = (starts < 0) & (theirs[0] >= 0)
             starts[free], stops[free] = theirs[0][free], theirs[1][free]
-            lanes = np.zeros(len(texts), np.int64) if lanes is None else lanes
+            assert lanes is not None
             lanes[free] = lane
             ghosts += _ghosts(heard, other, lane)
     return _woven(Tokens(texts, count, starts, stops, lanes), ghosts)

@@ -35,7 +35,7 @@ def draw_sound(
     bottom = np.clip(np.round(half - shaped[0] * half), 1, rows).astype(np.int16)
     bottom = np.maximum(bottom, top + 1)
     index = np.arange(rows, dtype=np.int16)[:, None]
-    pixels = ((index >= top) & (index < bottom)) * np.uint32(theme.color(color or "wave").rgba())
+    pixels = ((index >= top) & (index < bottom)) * np.uint32(theme.color_of(color, "wave").rgba())
     image = QImage(memoryview(pixels).cast("B"), width, rows, 4 * width, QImage.Format.Format_ARGB32_Premultiplied)  # type: ignore[call-overload]
     image.setDevicePixelRatio(scale)
     painter.drawImage(QPointF(x, y), image)

@@ -96,7 +96,7 @@ def _paint_name(painter: QPainter, scene: Scene, index: int) -> float:
     width, height = painter.fontMetrics().horizontalAdvance(told) + 16, 15 * scale_of_letters()
     top = scene.top_of(index)
     painter.fillRect(QRectF(0, top, width, height), theme.color("chosen" if scene.lane in (-1, index) else "page"))
-    painter.fillRect(QRectF(0, top, 5, height), theme.color(lane.color or "wave"))
+    painter.fillRect(QRectF(0, top, 5, height), theme.color_of(lane.color, "wave"))
     painter.setPen(theme.color("ink"))
     painter.drawText(QRectF(10, top, width, height), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, told)
     return width
@@ -117,7 +117,7 @@ def _paint_look(painter: QPainter, scene: Scene, index: int, look: LaneLook) -> 
         if piece.color:
             painter.fillRect(
                 QRectF(max(0.0, a) + 1, foot - 3, max(1.0, min(float(scene.width), b) - max(0.0, a) - 2), 3),
-                theme.color(piece.color),
+                theme.color_of(piece.color, "wave"),
             )
         if piece.name and b - max(0.0, a) > NAME_ROOM:
             painter.setPen(quiet)
@@ -154,7 +154,7 @@ def _paint_markers(painter: QPainter, scene: Scene) -> None:
     for at, name, color in scene.content.markers:
         x = scene.x(at)
         if -NAME_ROOM <= x <= scene.width:
-            shade = scene.theme.color(color or "ink")
+            shade = scene.theme.color_of(color, "ink")
             painter.setPen(QPen(shade, 1))
             painter.drawLine(QPointF(x, top - 6), QPointF(x, foot))
             painter.setBrush(shade)

@@ -133,11 +133,11 @@ def _paint_line(painter: QPainter, scene: Scene, lane: LoupeLane, top: float, he
     x = np.clip(lane.render(start, stop) * scene.taller, -1, 1)
     shaped = np.sign(x) * np.abs(x) ** 0.6
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-    painter.setPen(QPen(scene.theme.color("quiet" if lane.silent else lane.color or "wave"), 1.2))
+    painter.setPen(QPen(scene.theme.color_of("quiet" if lane.silent else lane.color, "wave"), 1.2))
     points = [QPointF(scene.x(start + i), top + height / 2 * (1 - float(v))) for i, v in enumerate(shaped)]
     painter.drawPolyline(QPolygonF(points))
     if scene.samples_per_pixel < DOTS_BELOW:
-        painter.setBrush(scene.theme.color(lane.color or "wave"))
+        painter.setBrush(scene.theme.color_of(lane.color, "wave"))
         for point in points:
             painter.drawEllipse(point, 1.8, 1.8)
         painter.setBrush(Qt.BrushStyle.NoBrush)
