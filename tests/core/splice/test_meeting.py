@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import itertools
+
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -80,3 +82,34 @@ def test_only_word_cuts_are_eased_and_their_joins_are_for_like_sound():
     assert better[1] == hand
     last, first = taken_out(better, like={better[0]})
     assert (first.join, last.join) == (MET, SOFT)
+
+
+def slowly(x, span):
+    """The same choice a second way: every pair on its own, frame by frame, band by band."""
+    frame, step, reach = round(0.02 * RATE), round(0.002 * RATE), min(round(0.05 * RATE), len(span) // 3)
+    offsets = range(-reach, reach + 1, step)
+    edges = np.searchsorted(np.fft.rfftfreq(frame, 1 / RATE), np.geomspace(100, 7500, 15))
+
+    def shape(first):
+        power = np.abs(np.fft.rfft(x[first : first + frame] * np.hanning(frame))) ** 2
+        return np.array([10 * np.log10(power[a : max(b, a + 1)].mean() / frame + 1e-9) for a, b in itertools.pairwise(edges)])
+
+    ends = [{o: (shape(at + o - frame), shape(at + o)) for o in offsets} for at in (span.start, span.stop)]
+    costs = {}
+    for i, j in itertools.product(offsets, offsets):
+        (ahead, cut), (kept, behind) = ends[0][i], ends[1][j]
+        unlike = [np.abs(a - b).mean() for a, b in ((ahead, kept), (cut, behind), (ahead, behind))]
+        costs[i, j] = (unlike[0] + unlike[1] + 1.5 * unlike[2]) / 3, max(ahead.max(), behind.max()), (abs(i) + abs(j)) / reach
+    quietest = min(loud for _, loud, _ in costs.values())
+    i, j = min(costs, key=lambda k: costs[k][0] + 0.02 * (costs[k][1] - quietest) + 0.5 * costs[k][2])
+    return Span(span.start + i, span.stop + j)
+
+
+@pytest.mark.parametrize("seed", [1, 2, 3])
+def test_the_choice_is_that_of_a_second_way(seed, monkeypatch):
+    monkeypatch.setattr("faithful_reel.core.splice.meeting._slide", lambda *_: 0)
+    rng = np.random.default_rng(seed)
+    x = np.concatenate([tone(0.05, hz) * rng.uniform(0.1, 1) for hz in rng.uniform(90, 300, 40)]) + noise(seconds=2, rms_db=-50)
+    start = int(rng.integers(10_000, 30_000))
+    span = Span(start, start + int(rng.integers(9000, 30_000)))
+    assert met(of(x), span, len(x), RATE) == slowly(x, span)

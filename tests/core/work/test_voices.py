@@ -209,6 +209,8 @@ def test_a_take_that_would_take_another_voices_words_away_is_refused_with_what_t
         _refuse_taking_words(chapter, heard, over)
     _refuse_taking_words(chapter, heard, replace(over, stop=at(3)))  # nobody else speaks there
     _refuse_taking_words(chapter, heard, replace(over, take_stop=90_000))  # it is longer
+    long = at(6) - at(2)
+    _refuse_taking_words(chapter, heard, replace(over, stop=at(6), take_stop=long - 3000))  # what is lost comes after the word
     lanes = chapter.reel.lanes
     alone = replace(chapter, reel=Reel((lanes[0], replace(lanes[1], linked=False), *lanes[2:])))
     _refuse_taking_words(alone, heard, over)
