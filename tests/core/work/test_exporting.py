@@ -5,6 +5,8 @@ from __future__ import annotations
 import csv
 import html
 import itertools
+import subprocess
+import sys
 
 import numpy as np
 import pysubs2
@@ -101,6 +103,35 @@ def test_what_can_not_be_written_is_told_and_nothing_is_left(tmp_path, span, nam
     with pytest.raises((EditRefused, FileProblem), match=told):
         written_span(REEL, span, tmp_path / name, render, RATE)
     assert list(tmp_path.iterdir()) == []
+
+
+@pytest.mark.parametrize("suffix", [".wav", ".flac", ".mp3"])
+def test_a_full_disk_is_told_by_the_name_that_was_asked_for_and_nothing_is_left(tmp_path, suffix):
+    """In a process of its own whose files may not grow: what a full disk does, at the first byte or later."""
+    code = """
+import resource, signal, sys
+from pathlib import Path
+import numpy as np
+from faithful_reel.core.errors import FileProblem
+from faithful_reel.core.reel.reel import reel_of
+from faithful_reel.core.reel.render import Renderer
+from faithful_reel.core.units import Span
+from faithful_reel.core.work.exporting import written_span
+signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
+resource.setrlimit(resource.RLIMIT_FSIZE, (int(sys.argv[2]), resource.RLIM_INFINITY))
+noise = np.random.default_rng(1).uniform(-0.3, 0.3, 400_000).astype(np.float32)
+try:
+    written_span(reel_of("r", 400_000), Span(0, 400_000), Path(sys.argv[1]), lambda r: Renderer(r, lambda _, a, b: np.resize(noise, b - a)), 44_100)
+except FileProblem as problem:
+    sys.stderr.write(str(problem))
+"""
+    for limit in (0, 60_000):
+        path = tmp_path / f"a{suffix}"
+        command = [sys.executable, "-c", code, str(path), str(limit)]
+        told = subprocess.run(command, capture_output=True, text=True, timeout=100, check=True).stderr
+        assert f"a{suffix}" in told
+        assert ".part" not in told
+        assert list(tmp_path.iterdir()) == []
 
 
 def test_stopped_half_way_nothing_is_left(tmp_path):

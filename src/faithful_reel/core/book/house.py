@@ -89,7 +89,8 @@ class HouseShelf:
         except (OSError, FileProblem, StoreProblem) as problem:
             with contextlib.suppress(OSError):
                 path.unlink(missing_ok=True)
-            raise StoreProblem(f"“{made.name}” could not be put on the shelf of the house ({problem}). Make room.") from problem
+            why = str(problem).replace(path.name, "its file")
+            raise StoreProblem(f"“{made.name}” could not be put on the shelf of the house: {why}") from problem
         return made
 
     def describe(self, item: str, name: str, color: str, note: str) -> None:

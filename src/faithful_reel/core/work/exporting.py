@@ -19,7 +19,7 @@ from praatio.data_classes.interval_tier import IntervalTier
 from faithful_reel.core.audio.cues import Cue, write_cues
 from faithful_reel.core.audio.encode import SUFFIXES, write_audio
 from faithful_reel.core.errors import EditRefused, FileProblem
-from faithful_reel.core.files import beside, encodable
+from faithful_reel.core.files import beside, encodable, shown
 from faithful_reel.core.jobs import Part, Unwatched, Watch
 from faithful_reel.core.reel.reel import Piece, Reel
 from faithful_reel.core.reel.render import Renderer
@@ -96,8 +96,10 @@ def written_span(
         write_audio(part, _ticked(source, span, round(BLOCK_S * rate), watch, path.name), rate, bits=bits)
         write_cues(part, cues, rate, len(span))
         part.replace(path)
+    except FileProblem as problem:  # told of what is written beside, by a name that nobody knows
+        raise FileProblem(str(problem).replace(part.name, shown(path))) from problem
     except OSError as problem:
-        raise FileProblem(f"{path.name} could not be written ({problem.strerror}). Choose another folder.") from problem
+        raise FileProblem(f"{shown(path)} could not be written ({problem.strerror}). Choose another folder.") from problem
     finally:
         part.unlink(missing_ok=True)
     return Written(path, len(span))
