@@ -56,7 +56,7 @@ def where(places):
 
 def test_every_place_where_the_same_reader_says_it_but_the_one_at_hand():
     book, read = made()
-    found = places_elsewhere(book, book.chapters[0], (1, 1), read)
+    found = places_elsewhere(book, book.chapters[0], (1, 1), read, "c1")
     assert sorted(where(found)) == [("c1", 7), ("c1", 11), ("c2", 3), ("c2", 4)]
     assert all(p.recording != "c3" for p in found)
     seven = next(p for p in found if (p.chapter, p.first) == ("c1", 7))
@@ -67,20 +67,33 @@ def test_every_place_where_the_same_reader_says_it_but_the_one_at_hand():
 
 def test_several_words_and_words_that_were_misread_there():
     book, read = made({"c1": {6}})
-    assert where(places_elsewhere(book, book.chapters[0], (0, 1), read)) == [("c1", 10), ("c2", 2)]
-    assert places_elsewhere(book, book.chapters[0], (2, 2), read) == []
+    assert where(places_elsewhere(book, book.chapters[0], (0, 1), read, "c1")) == [("c1", 10), ("c2", 2)]
+    assert places_elsewhere(book, book.chapters[0], (2, 2), read, "c1") == []
 
 
 def test_the_same_end_of_the_sentence_and_the_same_neighbours_come_first():
     book, read = made()
-    found = places_elsewhere(book, book.chapters[0], (11, 11), read)  # "the tide."
+    found = places_elsewhere(book, book.chapters[0], (11, 11), read, "c1")  # "the tide."
     assert where(found)[0] == ("c2", 3)  # also at a full stop, also after "the"
+
+
+def test_the_words_of_a_second_voice_are_looked_for_with_that_reader_only():
+    book, read = made()
+    second = hearing(TEXTS["c2"])  # in c2 a second narrator, who reads c3 too, says all of it as well
+
+    def both(chapter):
+        text, heard = read(chapter)
+        return text, replace(heard, voices=(("c3", second),)) if chapter.id == "c2" else heard
+
+    found = places_elsewhere(book, book.chapters[1], (3, 3), both, "c3")
+    assert {(p.chapter, p.recording, p.first) for p in found} == {("c2", "c3", 4), ("c3", "c3", 1)}
+    assert {p.recording for p in places_elsewhere(book, book.chapters[1], (3, 3), both, "c2")} == {"c1", "c2"}
 
 
 def test_a_chapter_that_was_not_heard_is_left_out():
     book, read = made()
     chapters = (book.chapters[0], replace(book.chapters[1], hearing=""), book.chapters[2])
-    assert {p.chapter for p in places_elsewhere(replace(book, chapters=chapters), book.chapters[0], (1, 1), read)} == {"c1"}
+    assert {p.chapter for p in places_elsewhere(replace(book, chapters=chapters), book.chapters[0], (1, 1), read, "c1")} == {"c1"}
 
 
 def test_those_that_sound_like_the_place_come_first_at_the_level_that_is_needed():
@@ -88,7 +101,7 @@ def test_those_that_sound_like_the_place_come_first_at_the_level_that_is_needed(
     base = np.roll(speech_like(seconds=20, rms_db=-22), -round(0.35 * RATE))  # so that it speaks there
     dull = lfilter([0.06], [1, -0.94], base).astype(np.float32)
     dull *= np.float32(np.sqrt(np.mean(base**2) / np.mean(dull**2)))
-    places = [replace(p, unlike=0.0) for p in places_elsewhere(book, book.chapters[0], (1, 1), read)]
+    places = [replace(p, unlike=0.0) for p in places_elsewhere(book, book.chapters[0], (1, 1), read, "c1")]
     kinds = dict(zip(where(places), ("dull", "alike", "loud", "dull"), strict=True))
 
     span = Span(at(1), at(1) + LENGTH)

@@ -233,6 +233,7 @@ class ElsewherePage(Page):
         self.words, self.span, self._chapter = "", Span(0, 0), ""
         self._reel: Reel | None = None
         self._places: list[Elsewhere] = []
+        self._lane = 0
         self.busy = False
 
     @property
@@ -258,17 +259,23 @@ class ElsewherePage(Page):
             self.bench.tell("What is marked holds no written word. Mark the words that are to be mended.")
             return
         book, folder, read = self.bench.book, self.bench.session.store.folder, self.bench.reader()
-        span, renderer = spans[-1], self.bench.renderer(Reel((reel.lanes[max(0, self.editing.lane)],)))
+        lane = next((t.lane for t in self.bench.tokens(chapter) if t.word == words[0]), 0)  # whose words they are
+        hearing = self.bench.hearing(chapter)
+        voices = (r for r, _ in hearing.voices if r in reel.lanes[lane].recordings) if hearing else iter(())
+        own = chapter.recording in reel.lanes[lane].recordings
+        voice = chapter.recording if own else next(voices, chapter.recording)
+        span, renderer = spans[-1], self.bench.renderer(Reel((replace(reel.lanes[lane], muted=False, solo=False),)))
         text = self.bench.text(chapter)
         self.words = " ".join(w.text for w in text.words[words[0] : words[1] + 1])
         self.span, self._chapter, self._reel, self._places, self.busy = span, chapter.id, reel, [], True
+        self._lane = lane
 
         def contents(other: ChapterState) -> tuple[Chapter, Hearing | None]:
             return read(Chapter, other.text), read(Hearing, other.hearing) if other.hearing else None
 
         def look(watch: Watch) -> list[Elsewhere]:
             watch.tick(0.0, "reading")
-            places = places_elsewhere(book, chapter, words, contents)
+            places = places_elsewhere(book, chapter, words, contents, voice)
             for recording in dict.fromkeys(p.recording for p in places):
                 decode(folder, book, book.recording(recording))
             with closing(FileSources(lambda r: path_of(folder, book.recording(r), book.rate))) as sound:
@@ -313,7 +320,7 @@ class ElsewherePage(Page):
         if place is None:
             return None
         piece = Piece(place.recording, place.start, place.stop, place.gain_db, name=self.words)
-        return Copied("", Span(0, len(piece)), self.words, ((max(0, self.editing.lane), (piece,)),))
+        return Copied("", Span(0, len(piece)), self.words, ((self._lane, (piece,)),))
 
     def _here(self) -> tuple[ChapterState, Reel] | None:
         """The chapter, where it is as it was when the places were looked for."""
@@ -329,7 +336,7 @@ class ElsewherePage(Page):
         if place is None or here is None:
             return
         reel = here[1]
-        for edit in mended_from(place, self.span, max(0, self.editing.lane), self.words):
+        for edit in mended_from(place, self.span, self._lane, self.words):
             reel = edit.apply(reel)
         rate, at = self.bench.book.rate, self.span.start
         first = max(0, at - round(max(1.0, self.transport.lead_s) * rate))
@@ -345,7 +352,7 @@ class ElsewherePage(Page):
         place, here = self.place(), self._here()
         if place is None or here is None:
             return False
-        edits = mended_from(place, self.span, max(0, self.editing.lane), self.words)
+        edits = mended_from(place, self.span, self._lane, self.words)
         if keep_time:
             edits = [replace(e, keep_time=True) if isinstance(e, Paste) else e for e in edits]
         done = self.editing.do(here[0], lambda: edits, "Mend from another place", self.words)

@@ -52,13 +52,14 @@ def same_reader(book: Book, one: str, other: str) -> bool:
     return one == other or book.recording(one).narrator == book.recording(other).narrator
 
 
-def places_elsewhere(
-    book: Book, chapter: ChapterState, words: tuple[int, int], read: Callable[[ChapterState], tuple[Chapter, Hearing | None]]
-) -> list[Elsewhere]:
+Read = Callable[[ChapterState], tuple[Chapter, Hearing | None]]
+"""Gives the text of a chapter and what was heard of it."""
+
+
+def places_elsewhere(book: Book, chapter: ChapterState, words: tuple[int, int], read: Read, recording: str) -> list[Elsewhere]:
     """Every place of the book, but the one at hand, where the same reader was heard to say some words as they are written.
 
-    `read` gives the text of a chapter and what was heard of it.  Those whose neighbours and place in the sentence are alike come
-    first.
+    `recording` is that of the voice whose words they are.  Those whose neighbours and place in the sentence are alike come first.
     """
     here, _ = read(chapter)
     wanted = [plain(w.text) for w in here.words[words[0] : words[1] + 1]]
@@ -66,38 +67,33 @@ def places_elsewhere(
         return []
     found: list[Elsewhere] = []
     for other in book.chapters:
-        if not other.recording or not other.hearing or not same_reader(book, chapter.recording, other.recording):
-            continue
-        text, hearing = read(other)
+        text, hearing = read(other) if other.recording and other.hearing else (here, None)
         if hearing is None:
             continue
-        said = _read_as_written(hearing)
         plains = [plain(w.text) for w in text.words]
-        for first in range(len(plains) - len(wanted) + 1):
-            last = first + len(wanted) - 1
-            if plains[first] != wanted[0] or plains[first : last + 1] != wanted or (other.id == chapter.id and first == words[0]):
+        firsts = [k for k in range(len(plains) - len(wanted) + 1) if plains[k : k + len(wanted)] == wanted]
+        for voice, heard in ((other.recording, hearing), *hearing.voices):
+            if not same_reader(book, recording, voice):
                 continue
-            if not said.issuperset(range(first, last + 1)):
-                continue
-            starts, stops = hearing.words
-            before = int(stops[first - 1]) if first and stops[first - 1] >= 0 else 0
-            after = int(starts[last + 1]) if last + 1 < len(starts) and starts[last + 1] >= 0 else 1 << 62
-            edge = round(EDGE_S * book.rate)
-            start, stop = int(starts[first]), int(stops[last])
-            found.append(
-                Elsewhere(
-                    other.id,
-                    other.title,
-                    first,
-                    len(wanted),
-                    " ".join(w.text for w in text.words[max(0, first - 3) : last + 4]),
-                    other.recording,
-                    max(start - edge, min(start, (before + start) // 2)),
-                    min(stop + edge, max(stop, (stop + after) // 2)),
-                    _unlike_words(here, words, text, (first, last)) + (0.0 if other.id == chapter.id else 0.5),
-                )
-            )
+            said = _read_as_written(heard)
+            for first in firsts:
+                place = range(first, first + len(wanted))
+                if said.issuperset(place) and (other.id != chapter.id or first != words[0]):
+                    unlike = _unlike_words(here, words, text, (first, place[-1])) + (0.0 if other.id == chapter.id else 0.5)
+                    around = " ".join(w.text for w in text.words[max(0, first - 3) : place.stop + 3])
+                    start, stop = _edges(heard, place, round(EDGE_S * book.rate))
+                    found.append(Elsewhere(other.id, other.title, first, len(wanted), around, voice, start, stop, unlike))
     return sorted(found, key=lambda p: p.unlike)
+
+
+def _edges(hearing: Hearing, place: range, edge: int) -> tuple[int, int]:
+    """Where words begin and end in their recording, with a little around them where their neighbours leave that."""
+    starts, stops = hearing.words
+    first, last = place[0], place[-1]
+    before = int(stops[first - 1]) if first and stops[first - 1] >= 0 else 0
+    after = int(starts[last + 1]) if last + 1 < len(starts) and starts[last + 1] >= 0 else 1 << 62
+    start, stop = int(starts[first]), int(stops[last])
+    return max(start - edge, min(start, (before + start) // 2)), min(stop + edge, max(stop, (stop + after) // 2))
 
 
 def _read_as_written(hearing: Hearing) -> set[int]:
