@@ -31,7 +31,6 @@ from faithful_reel.core.book.session import Session
 from faithful_reel.core.book.store import BookStore
 from faithful_reel.core.collate.proofing import Placed
 from faithful_reel.core.hear.recogniser import Heard
-from faithful_reel.core.reel.commands import ReelCommand  # noqa: F401 - loaded before anything is timed
 from faithful_reel.core.reel.reel import Lane, Piece, Reel
 from faithful_reel.core.standins.sound_card import SimulatedCard
 from faithful_reel.core.text.words import Chapter, chapter_of
@@ -131,7 +130,7 @@ def main() -> int:
         pushed: list[float] = []
         push = SimulatedCard.push
         SimulatedCard.push = lambda self, block, count: (pushed.append(time.perf_counter()), push(self, block, count))[1]  # type: ignore[method-assign]
-        for k in range(25):
+        for _ in range(25):
             window.transport.stop()
             window.transport.go_to(rng.randrange(10 * RATE, (SECONDS - 30) * RATE), look=True)
             settled(window)
@@ -142,7 +141,6 @@ def main() -> int:
             while not pushed and time.perf_counter() - begun < 2:
                 app.processEvents()
             first.append(1000 * (pushed[0] - begun) if pushed else 2000.0)
-            del k
         window.transport.stop()
         chapter = window.bench.chapter
         assert chapter is not None
