@@ -383,6 +383,15 @@ def recordings_of(reel: Reel) -> list[str]:
     return list(dict.fromkeys(r for lane in reel.lanes for r in lane.recordings))
 
 
+def most_of(lane: Lane) -> str:
+    """The recording that most of a lane is made of, takes apart; empty where there is none."""
+    lengths: dict[str, int] = {}
+    for segment in lane.segments:
+        if isinstance(segment, Piece) and not segment.take:
+            lengths[segment.recording] = lengths.get(segment.recording, 0) + len(segment)
+    return max(lengths, key=lambda r: lengths[r], default="")
+
+
 def places_of(reel: Reel, recording: str, span: Span) -> list[Span]:
     """Where a stretch of a recording is heard in the reel, in reel time, in order; empty where it was cut."""
     found: list[Span] = []

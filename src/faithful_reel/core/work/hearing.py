@@ -14,7 +14,7 @@ from faithful_reel.core.errors import SignalError
 from faithful_reel.core.hear.ears import Ears
 from faithful_reel.core.hear.memory import Memory
 from faithful_reel.core.jobs import Part, Watch
-from faithful_reel.core.reel.reel import Piece
+from faithful_reel.core.reel.reel import Piece, most_of
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.units import EAR_RATE, Span
 from faithful_reel.core.work.timeline import Hearing, finding_spans, hearing_of, voice_tokens
@@ -72,14 +72,10 @@ def heard_chapter(
 
 
 def other_voices(chapter: ChapterState) -> list[str]:
-    """The recordings of a chapter's other voices: what each lane but the first and music is mostly made of."""
+    """The recordings of a chapter's other voices: what each lane but music is mostly made of."""
     found: list[str] = []
-    for lane in chapter.reel.lanes[1:] if chapter.reel is not None else ():
-        lengths: dict[str, int] = {}
-        for segment in lane.segments:
-            if isinstance(segment, Piece) and not segment.take:
-                lengths[segment.recording] = lengths.get(segment.recording, 0) + len(segment)
-        most = max(lengths, key=lambda r: lengths[r], default="")
+    for lane in chapter.reel.lanes if chapter.reel is not None else ():
+        most = most_of(lane)
         if most and not lane.music and most != chapter.recording and most not in found:
             found.append(most)
     return found

@@ -13,7 +13,7 @@ from faithful_reel.core.collate.flaws import Flaw
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.pickups.ledger import Pickup
 from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, PutBackSound, ReelCommand, SetGain, ToneSource
-from faithful_reel.core.reel.reel import Piece
+from faithful_reel.core.reel.reel import Piece, most_of
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.units import Span, ratio
 from faithful_reel.core.work.timeline import Token, finding_spans, lane_with
@@ -56,11 +56,7 @@ def lane_tone(book: Book, chapter: ChapterState, lane: int) -> ToneSource | None
         return row.tone
     if lane == 0:
         return tone_of(book, chapter)
-    lengths: dict[str, int] = {}
-    for segment in row.segments:
-        if isinstance(segment, Piece):
-            lengths[segment.recording] = lengths.get(segment.recording, 0) + len(segment)
-    most = max(lengths, key=lambda r: lengths[r], default="")
+    most = most_of(row)
     return next((r.tone for r in book.recordings if r.hash == most), None)
 
 
