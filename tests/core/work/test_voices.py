@@ -170,6 +170,10 @@ def test_which_lanes_are_other_voices():
     _, chapter, _ = made()
     assert other_voices(chapter) == ["b"]
     assert other_voices(replace(chapter, reel=None)) == []
+    turned = replace(chapter, reel=OrderLanes((1, 2, 0)).apply(chapter.reel))
+    assert other_voices(turned) == ["b"]
+    patched = Lane("voice", (Piece("a", 0, 50), Piece("c", 0, 500)))  # its own, though most of it is from elsewhere
+    assert other_voices(replace(chapter, reel=Reel((patched,)))) == []
     same = Lane("copy", (Piece("a", 0, 50),))
     assert other_voices(replace(chapter, reel=Reel((chapter.reel.lanes[0], same)))) == []
 

@@ -72,11 +72,11 @@ def heard_chapter(
 
 
 def other_voices(chapter: ChapterState) -> list[str]:
-    """The recordings of a chapter's other voices: what each lane but music is mostly made of."""
+    """The recordings of a chapter's other voices: what each lane but music and its own is mostly made of."""
     found: list[str] = []
     for lane in chapter.reel.lanes if chapter.reel is not None else ():
         most = most_of(lane)
-        if most and not lane.music and most != chapter.recording and most not in found:
+        if most and not lane.music and chapter.recording not in lane.recordings and most not in found:
             found.append(most)
     return found
 
