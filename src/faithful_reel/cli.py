@@ -203,7 +203,8 @@ def splice(
     if as_json:
         _print(result.as_json())
         return
-    places = f"{clock(result.join_in / result.rate)} and {clock(result.join_out / result.rate)}"
+    made = result.made
+    places = f"{clock(made.join_in / made.rate)} and {clock(made.join_out / made.rate)}"
     sys.stdout.write(f"{out}: joined at {places}, gain {result.plan.gain_db:+.1f} dB\n")
 
 

@@ -38,7 +38,9 @@ class Take:
 
     `words` holds (start, stop) of every token of the line, (-1, -1) for one that was not read.  `said` are the words
     that were heard, (text, start, stop), with the one before and the one after the take, which belong to something
-    else; `own` is the half-open range of those that are the take's.  Empty in books of earlier versions.
+    else; `own` is the half-open range of those that are the take's.  `part`
+    tells that it reads only some of the line, `remarks` what else is to be said against it, `clear` how far the quiet reaches
+    before it and after it.  Empty in books of earlier versions.
     """
 
     recording: str
@@ -49,6 +51,9 @@ class Take:
     words: tuple[tuple[int, int], ...] = ()
     said: tuple[tuple[str, int, int], ...] = ()
     own: tuple[int, int] = (0, 0)
+    part: bool = False
+    remarks: tuple[str, ...] = ()
+    clear: tuple[int, int] = (0, 0)
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,61 +1,82 @@
-"""The sides of a splice, the takes of a line in what was heard, and the seams of what was made."""
+"""The sides of a splice: the line as it is heard in the reel, and as a take reads it."""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
-from faithful_reel.core.collate.links import Link, collated
-from faithful_reel.core.collate.proofing import listen
-from faithful_reel.core.hear.recogniser import Ear, Heard
-from faithful_reel.core.jobs import Watch
+from faithful_reel.core.audio.voice import VoiceBands
 from faithful_reel.core.pickups.ledger import Take
-from faithful_reel.core.pickups.takes import find_takes, leaving_gaps, line_gaps, proposed
+from faithful_reel.core.pickups.takes import Row, gaps_of
 from faithful_reel.core.reel.reel import Reel
 from faithful_reel.core.reel.render import Renderer
 from faithful_reel.core.splice.boundaries import Side
 from faithful_reel.core.splice.place import Plan
+from faithful_reel.core.splice.profile import Spoken
 from faithful_reel.core.splice.seam import Seam, natural_seam, seam_at
-from faithful_reel.core.text.words import chapter_of
-from faithful_reel.core.units import EAR_RATE, Signal, Span
+from faithful_reel.core.units import Signal, Span
 
-CONTEXT_S = 2.0
-
-
-def line_side(
-    sound: Signal,
-    offset: int,
-    links: Sequence[Link],
-    heard: Sequence[Heard],
-    tokens: range,
-    place: Callable[[Span], Span | None] = lambda span: span,
-) -> Side:
-    """One side of a splice; `sound` is (n,) and begins at `offset`.
-
-    `place` maps a stretch of the recording to where it is heard; None where it was cut.
-    """
-    bounds = Span(0, max(h.stop for h in heard) + EAR_RATE * 60)
-
-    def placed(gaps: Sequence[Span | None]) -> tuple[Span | None, ...]:
-        return tuple(place(gap) if gap is not None else None for gap in gaps)
-
-    entering, leaving = line_gaps(links, heard, tokens, bounds), leaving_gaps(links, heard, tokens, bounds)
-    # what is read between two lines, such as another take of either, stays where it is
-    return Side(sound, offset, placed((leaving[0], *entering[1:])), placed((*leaving[:-1], entering[-1])))
+CONTEXT_S = 4.0
+"""So much on either side of a line is looked at: its floor, its words."""
+AROUND_TAKE_S = 0.6
+LEAST_GAP_S = 0.06
 
 
-def take_side(sound: Signal, offset: int, line: Sequence[str], heard: Sequence[Heard], words: range) -> Side:
-    """The take's side: its heard words `words` collated with the line, with what is heard before and after left in place.
+def spoken_and_side(
+    sound: Signal, offset: int, rows: Sequence[Row], tokens: range, bounds: Span, rate: int
+) -> tuple[Spoken, Side]:
+    """A line in sound, (n,), that begins at `offset`: for measuring, and for joining."""
+    voice = VoiceBands(rate)
+    voice.feed(np.atleast_2d(np.asarray(sound, np.float32)))
+    speaks = voice.voice().speaks
 
-    `sound` is (n,) and begins at `offset` of the take's recording.
-    """
-    links = [
-        Link(link.written, range(link.heard.start + words.start, link.heard.stop + words.start), link.same)
-        for link in collated(list(line), [h.text for h in heard[words.start : words.stop]])
-    ]
-    return line_side(sound, offset, links, heard, range(len(line)))
+    def cleared(gap: Span | None) -> Span | None:
+        return _cleared(gap, speaks, voice.size, offset, round(LEAST_GAP_S * rate)) if gap is not None else None
+
+    entering, leaving = (tuple(map(cleared, gaps)) for gaps in gaps_of(rows, tokens, bounds))
+    place = {word: span for word, span in rows if word >= 0}
+    words = tuple(place.get(k) for k in tokens)
+    within = Span(offset, offset + len(sound))
+    others = tuple(s for w, s in rows if w not in tokens and s.start >= within.start and s.stop <= within.stop)
+    return Spoken(sound, offset, words, others), Side(sound, offset, entering, leaving, words)
+
+
+def _cleared(gap: Span, speaks: NDArray[np.bool_], size: int, offset: int, least: int) -> Span:
+    """A gap without the sound of a voice that runs on into it from either side: there a word's edge was told too early or late."""
+    if len(gap) < 2 * least:
+        return gap
+    first, last = (gap.start - offset) // size, (gap.stop - offset) // size
+    inner = speaks[max(0, first) : max(0, last)]
+    quiet = np.flatnonzero(~inner)
+    if first < 0 or not len(quiet):
+        return gap
+    start = gap.start if quiet[0] <= 1 else offset + (first + int(quiet[0])) * size
+    stop = gap.stop if len(inner) - 1 - quiet[-1] <= 1 else offset + (first + int(quiet[-1]) + 1) * size
+    return Span(start, stop) if stop - start >= least else gap
+
+
+def take_rows(take: Take) -> list[Row]:
+    """What is heard of a take, in the order of time: the line's tokens by their number, words that are not the line's by -1."""
+    own = [(k, Span(a, b)) for k, (a, b) in enumerate(take.words) if a >= 0]
+    said = [Span(a, max(a, b)) for _, a, b in take.said]
+    extra = [(-1, s) for s in said if not any(o.start <= (s.start + s.stop) // 2 < o.stop for _, o in own)]
+    return sorted([*own, *extra], key=lambda row: (row[1].start, row[1].stop))
+
+
+def take_bounds(take: Take, rate: int) -> Span:
+    """How far before and after a take there is nothing else: where somebody speaks again, at most `AROUND_TAKE_S` away."""
+    reach = round(AROUND_TAKE_S * rate)
+    low, high = take.clear if take.clear != (0, 0) else (take.start - reach, take.stop + reach)
+    return Span(max(0, low, take.start - reach), max(take.stop, min(high, take.stop + reach)))
+
+
+def take_side(source: Callable[[int, int], Signal], take: Take, rate: int) -> tuple[Spoken, Side]:
+    """A take in its recording, of which `source` gives samples from one position to another."""
+    bounds = take_bounds(take, rate)
+    return spoken_and_side(source(bounds.start, bounds.stop), bounds.start, take_rows(take), range(len(take.words)), bounds, rate)
 
 
 @dataclass(frozen=True, slots=True)
@@ -94,40 +115,3 @@ def measured(reel: Reel, plan: Plan, renderer: Renderer, natural_at: Sequence[in
     return Spliced(plan, join_in, join_out, seam_at(x, join_in - start, rate), seam_at(x, join_out - start, rate), natural, rate)
 
 
-def _at_rate(heard: Sequence[Heard], rate: int) -> list[Heard]:
-    return [replace(h, start=round(h.start * rate / EAR_RATE), stop=round(h.stop * rate / EAR_RATE)) for h in heard]
-
-
-def heard_in(x: Signal, rate: int, ear: Ear, watch: Watch) -> list[Heard]:
-    """Everything said in a pickup recording, (n,) at 16 kHz, with aligned edges; positions at `rate`."""
-    return _at_rate(listen(x, chapter_of("pickups", ["pickups"]), ear, watch).heard, rate)
-
-
-def takes_of(line: str, heard: Sequence[Heard], recording: str) -> tuple[tuple[Take, ...], int]:
-    """The takes of one line in what was heard, and the one that is proposed (-1 for none)."""
-    tokens = line.split()
-    found = find_takes(tokens, heard)
-    takes = []
-    for take in found:
-        words = heard[take.words.start : take.words.stop]
-        edges = [(-1, -1)] * len(tokens)
-        for link in collated(tokens, [h.text for h in words]):
-            if link.written and len(link.written) == len(link.heard):
-                for i, j in zip(link.written, link.heard, strict=True):
-                    edges[i] = (words[j].start, words[j].stop)
-            elif link.written and link.heard:
-                edges[link.written.start] = (words[link.heard.start].start, words[link.heard.stop - 1].stop)
-        first, stop = max(0, take.words.start - 1), min(len(heard), take.words.stop + 1)
-        takes.append(
-            Take(
-                recording,
-                words[0].start,
-                words[-1].stop,
-                take.departures,
-                " ".join(h.text for h in words),
-                tuple(edges),
-                tuple((h.text, h.start, h.stop) for h in heard[first:stop]),
-                (take.words.start - first, take.words.stop - first),
-            )
-        )
-    return tuple(takes), proposed(found)

@@ -1,27 +1,16 @@
-"""Sorting what came in: which stretch of a pickup recording reads which line."""
+"""Lines: where one stands in a script, which of its words were not read as written, and the gaps between its words."""
 
 from __future__ import annotations
 
-import difflib
+from bisect import bisect_left
 from collections.abc import Sequence
-from dataclasses import dataclass
 
-from faithful_reel.core.collate.links import Link, collated
+from faithful_reel.core.collate.links import Link
 from faithful_reel.core.errors import FileProblem
-from faithful_reel.core.hear.recogniser import Heard
 from faithful_reel.core.text.spoken import sound_key, spoken_forms
 from faithful_reel.core.units import Span
 
 LEAST_LIKE = 0.6
-
-
-@dataclass(frozen=True, slots=True)
-class FoundTake:
-    """One reading of a line: heard words `words`, and how many of the line's tokens it departs from."""
-
-    words: range
-    departures: int
-    likeness: float
 
 
 def _keys(tokens: Sequence[str]) -> list[str]:
@@ -49,95 +38,58 @@ def find_line(script: Sequence[str], line: Sequence[str]) -> int:
     return best_at
 
 
-def find_takes(line: Sequence[str], heard: Sequence[Heard]) -> list[FoundTake]:
-    """Every reading of a line in a recording, in order; readings do not overlap."""
-    wanted, said = _keys(line), _keys([h.text for h in heard])
-    slack = max(1, len(wanted) // 6)
-    scored: list[tuple[float, int, int]] = []
-    for at in range(len(said)):
-        window = said[at : at + len(wanted) + slack]
-        blocks = difflib.SequenceMatcher(None, wanted, window, autojunk=False).get_matching_blocks()
-        hits = sum(b.size for b in blocks)
-        if hits and blocks[0].b == 0:
-            last = max(b.b + b.size for b in blocks if b.size)
-            missing = len(wanted) - max(b.a + b.size for b in blocks if b.size)
-            stop = min(len(said), at + last + min(missing, slack))
-            start = max(0, at - min(blocks[0].a, slack))
-            scored.append((hits / len(wanted), start, stop))
-    scored.sort(key=lambda s: (-s[0], s[1]))
-    taken: list[FoundTake] = []
-    for likeness, start, stop in scored:
-        if likeness < LEAST_LIKE or any(start < t.words.stop and stop > t.words.start for t in taken):
-            continue
-        links = collated(list(line), [h.text for h in heard[start:stop]])
-        # words before and after the line that belong to something else are not the take's
-        inner = [link for link in links if link.written]
-        first = min((link.heard.start for link in inner if link.heard), default=0)
-        last = max((link.heard.stop for link in inner if link.heard), default=stop - start)
-        departures = sum(not link.same for link in links if link.written or first <= link.heard.start < last)
-        taken.append(FoundTake(range(start + first, start + last), departures, round(likeness, 3)))
-    return sorted(taken, key=lambda t: t.words.start)
+Row = tuple[int, Span]
+"""What is heard at a place: the written word, counted in the whole chapter, or -1 for what is not written."""
 
 
-def proposed(takes: Sequence[FoundTake]) -> int:
-    """The take to use: the last one that departs least from the line (common practice).  -1 where there is none."""
-    if not takes:
-        return -1
-    least = min(t.departures for t in takes)
-    return max(i for i, t in enumerate(takes) if t.departures == least)
+def gaps_of(rows: Sequence[Row], tokens: range, bounds: Span) -> tuple[tuple[Span | None, ...], tuple[Span | None, ...]]:
+    """The gaps before every token of `tokens` and after the last, as a take enters there and as it leaves.
 
+    Entering: from the end of the last word that is kept to the start of whatever is heard next, so that a cut there takes extra
+    words out.  Leaving: from the end of whatever was heard last to the next word that is kept.  None where the words beside a
+    gap are not heard.  What is heard between this line and its neighbours, such as another take of either, stays where it is.
 
-def line_gaps(links: Sequence[Link], heard: Sequence[Heard], tokens: range, bounds: Span) -> tuple[Span | None, ...]:
-    """The gap before every token of `tokens` and after the last, between what is kept and whatever is heard next.
-
-    Before a token: from the end of the last word linked to an earlier token to the start of the next heard word,
-    whatever that is, so that a cut there takes extra words out.  `bounds` closes the gaps at both ends.
+    Parameters
+    ----------
+    rows : sequence of (int, Span)
+        What is heard, in the order of time.
+    tokens : range
+        The words of the line.
+    bounds : Span
+        Closes the gaps at both ends.
     """
-    first_for: dict[int, int] = {}
-    last_for: dict[int, int] = {}
-    for link in links:
-        if link.written and link.heard and len(link.written) == 1:
-            first_for[link.written.start] = link.heard.start
-            last_for[link.written.start] = link.heard.stop - 1
-        elif link.written and link.heard:
-            first_for[link.written.start] = link.heard.start
-            last_for[link.written.stop - 1] = link.heard.stop - 1
-    gaps: list[Span | None] = []
+    at = {word: k for k, (word, _) in enumerate(rows) if word >= 0}
+    order = sorted(at)
+    entering: list[Span | None] = []
+    leaving: list[Span | None] = []
     for token in range(tokens.start, tokens.stop + 1):
-        left = last_for.get(token - 1)
-        right = first_for.get(token)
-        if left is None and right is None:  # neither was read: between the words around that were
-            right = next((first_for[t] for t in range(token + 1, tokens.stop) if t in first_for), None)
+        k = bisect_left(order, token)
+        left = at[order[k - 1]] if k else None
+        right = at[order[k]] if k < len(order) else None
         if left is None and right is None:
-            left = next((last_for[t] for t in range(token - 2, tokens.start - 1, -1) if t in last_for), None)
-        if left is None and right is None:
-            gaps.append(None)
+            entering.append(None)
+            leaving.append(None)
             continue
-        if left is not None:
-            start = heard[left].stop
-            after = heard[left + 1].start if left + 1 < len(heard) else bounds.stop
-        else:
-            assert right is not None
-            start = heard[right - 1].stop if right else bounds.start
-            after = heard[right].start
-        start, after = max(bounds.start, start), min(bounds.stop, after)
-        gaps.append(Span(start, max(start, after)))
-    return tuple(gaps)
+        entering.append(_after(rows, left, right, bounds))
+        leaving.append(_before(rows, left, right, bounds))
+    return (leaving[0], *entering[1:]), (*leaving[:-1], entering[-1])
 
 
-def leaving_gaps(links: Sequence[Link], heard: Sequence[Heard], tokens: range, bounds: Span) -> tuple[Span | None, ...]:
-    """As `line_gaps`, but from whatever was heard last to the next word that is kept."""
-    flipped = line_gaps(links, heard, tokens, bounds)
-    first_for = {link.written.start: link.heard.start for link in links if link.written and link.heard}
-    gaps: list[Span | None] = []
-    for offset, token in enumerate(range(tokens.start, tokens.stop + 1)):
-        right = first_for.get(token)
-        if right is None:
-            gaps.append(flipped[offset])
-            continue
-        start = heard[right - 1].stop if right else bounds.start
-        gaps.append(Span(max(bounds.start, min(start, heard[right].start)), min(bounds.stop, heard[right].start)))
-    return tuple(gaps)
+def _after(rows: Sequence[Row], left: int | None, right: int | None, bounds: Span) -> Span:
+    if left is None:
+        assert right is not None
+        return _before(rows, left, right, bounds)
+    start = max(bounds.start, rows[left][1].stop)
+    after = rows[left + 1][1].start if left + 1 < len(rows) else bounds.stop
+    return Span(start, max(start, min(after, bounds.stop)))
+
+
+def _before(rows: Sequence[Row], left: int | None, right: int | None, bounds: Span) -> Span:
+    if right is None:
+        return _after(rows, left, right, bounds)
+    stop = min(bounds.stop, rows[right][1].start)
+    before = rows[right - 1][1].stop if right else bounds.start
+    return Span(min(stop, max(before, bounds.start)), stop)
 
 
 def changed_tokens(links: Sequence[Link], tokens: range) -> range:

@@ -32,8 +32,16 @@ def met(render: Callable[[int, int], Signal], span: Span, length: int, rate: int
     if len(span) < 4 * frame:
         return span
     offsets = np.arange(-reach, reach + 1, step)
-    before, after = (_shapes(render, at, offsets, frame, length, rate) for at in (span.start, span.stop))
-    pairs = _apart(before[0], after[0]) + _apart(before[1], after[1]) + OVER * _apart(before[0], after[1])
+
+    def around(first: int, last: int) -> Signal:
+        x = np.zeros(last - first)
+        low, high = max(0, first), min(length, last)
+        if high > low:
+            x[low - first : high - first] = render(low, high)
+        return x
+
+    before, after = (shapes_at(around, at, offsets, frame, rate) for at in (span.start, span.stop))
+    pairs = places_apart(before[0], after[0]) + places_apart(before[1], after[1]) + OVER * places_apart(before[0], after[1])
     loud = np.maximum(before[0].max(axis=1)[:, None], after[1].max(axis=1)[None, :])
     way = (np.abs(offsets)[:, None] + np.abs(offsets)[None, :]) / reach
     cost = pairs / 3 + LOUD * (loud - loud.min()) + WAY * way
@@ -44,15 +52,14 @@ def met(render: Callable[[int, int], Signal], span: Span, length: int, rate: int
     return Span(start, stop + _slide(render, start, stop, length, rate))
 
 
-def _shapes(
-    render: Callable[[int, int], Signal], at: int, offsets: NDArray[np.int64], frame: int, length: int, rate: int
+def shapes_at(
+    around: Callable[[int, int], Signal], at: int, offsets: NDArray[np.int64], frame: int, rate: int
 ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-    """Third-octave levels in dB, (places, bands), of the frames before and after places around a position."""
-    first, last = at + int(offsets[0]) - frame, at + int(offsets[-1]) + frame
-    x = np.zeros(last - first)
-    low, high = max(0, first), min(length, last)
-    if high > low:
-        x[low - first : high - first] = render(low, high)
+    """Third-octave levels in dB, (places, bands), of the frames before and after places around a position.
+
+    `around` gives samples, zeros outside of the sound.
+    """
+    x = np.asarray(around(at + int(offsets[0]) - frame, at + int(offsets[-1]) + frame), np.float64)
     frames = np.lib.stride_tricks.sliding_window_view(x, frame)
     starts = offsets - offsets[0]
     power = np.abs(np.fft.rfft(frames[np.concatenate([starts, starts + frame])] * np.hanning(frame), axis=1)) ** 2
@@ -63,7 +70,7 @@ def _shapes(
     return levels[: len(starts)], levels[len(starts) :]
 
 
-def _apart(one: NDArray[np.float64], other: NDArray[np.float64]) -> NDArray[np.float64]:
+def places_apart(one: NDArray[np.float64], other: NDArray[np.float64]) -> NDArray[np.float64]:
     """The mean difference of every pair of rows, (rows of one, rows of the other), in dB."""
     return np.asarray(np.abs(one[:, None, :] - other[None, :, :]).mean(axis=2))
 

@@ -1,16 +1,16 @@
-"""Placing a take: boundaries, level match, and the command that does it."""
+"""Placing a take: the ranked boundaries, the pair of them that is used, and the command that does it."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from faithful_reel.core.audio.roomtone import frame_levels, quiet_threshold
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.reel.commands import ReplaceByTake, ToneSource
-from faithful_reel.core.reel.reel import Join
-from faithful_reel.core.splice.boundaries import Boundary, Side, best_pair, ranked_boundaries
+from faithful_reel.core.reel.reel import Join, Shape
+from faithful_reel.core.splice.boundaries import Boundary, Pair, Side, best_pair
 from faithful_reel.core.units import Signal
 
 MOST_GAIN_DB = 15.0
@@ -26,6 +26,22 @@ class Plan:
     chosen_out: Boundary
     gain_db: float
     command: ReplaceByTake
+
+
+@dataclass(frozen=True, slots=True)
+class Choice:
+    """Which of the ranked proposals to use where the take begins and ends, and how many samples each end is moved by hand.
+
+    (0, 0) takes the best pair.
+    """
+
+    entering: int = 0
+    leaving: int = 0
+    moved_in: int = 0
+    moved_out: int = 0
+
+
+BEST = Choice()
 
 
 def speech_level(x: Signal, rate: int) -> float:
@@ -54,19 +70,22 @@ def planned_splice(
     recording: str,
     tone: ToneSource,
     take_id: str = "",
-    match_level: bool = True,
-    choose: tuple[int, int] = (0, 0),
+    gain_db: float = 0.0,
+    choice: Choice = BEST,
+    lane: int = 0,
 ) -> Plan:
     """Plan to put a take in for the words that changed.
 
     Parameters
     ----------
     original, take : Side
-        Both with gaps before every token of the line and after its last.
+        Both with gaps before every token of the line and after its last; the take's sound as it will be heard, its gain in it.
     changed : range
         Tokens of the line that must come from the take.
-    choose : (int, int)
-        Ranks of the entering and leaving proposals to use; (0, 0) takes the best pair.
+    gain_db : float
+        The gain that the take's piece gets.
+    choice : Choice
+        Which proposals to use.
 
     Raises
     ------
@@ -74,27 +93,38 @@ def planned_splice(
         No boundary fits.
     """
     count = len(original.entering) - 1
-    entering = ranked_boundaries(original, take, range(changed.start + 1), rate, entering=True, nearest=changed.start)
-    leaving = ranked_boundaries(original, take, range(changed.stop, count + 1), rate, entering=False, nearest=changed.stop)
-    if choose == (0, 0):
+    pair = Pair(original, take, rate)
+    entering = pair.ranked(range(changed.start + 1), entering=True, nearest=changed.start)
+    leaving = pair.ranked(range(changed.stop, count + 1), entering=False, nearest=changed.stop)
+    if (choice.entering, choice.leaving) == (0, 0):
         first, last = best_pair(entering, leaving)
-    elif choose[0] < len(entering) and choose[1] < len(leaving):
-        first, last = entering[choose[0]], leaving[choose[1]]
+    elif choice.entering < len(entering) and choice.leaving < len(leaving):
+        first, last = entering[choice.entering], leaving[choice.leaving]
     else:
         raise EditRefused("There is no such boundary to choose.")
-    if last.take <= first.take or last.original < first.original:
+    begin, end = _moved(first, choice.moved_in), _moved(last, choice.moved_out)
+    if end.take <= begin.take or end.original < begin.original:
         raise EditRefused("These two boundaries leave nothing of the take. Choose another pair.")
-    gain = level_match(original.sound, take.sound, rate) if match_level else 0.0
     command = ReplaceByTake(
-        start=first.original,
-        stop=max(last.original, first.original + 1),
+        start=begin.original,
+        stop=max(end.original, begin.original + 1),
         recording=recording,
-        take_start=first.take,
-        take_stop=last.take,
-        gain_db=gain,
+        take_start=begin.take,
+        take_stop=end.take,
+        gain_db=gain_db,
         tone=tone,
-        join_in=Join(first.crossfade, "equal_power"),
-        join_out=Join(last.crossfade, "equal_power"),
+        join_in=Join(begin.crossfade, _shape(begin)),
+        join_out=Join(end.crossfade, _shape(end)),
         take=take_id,
+        lane=lane,
     )
-    return Plan(tuple(entering), tuple(leaving), first, last, gain, command)
+    return Plan(tuple(entering), tuple(leaving), first, last, gain_db, command)
+
+
+def _shape(boundary: Boundary) -> Shape:
+    return "equal_gain" if boundary.like else "equal_power"
+
+
+def _moved(boundary: Boundary, by: int) -> Boundary:
+    """A boundary moved by hand: one side gives what the other takes."""
+    return replace(boundary, original=boundary.original + by, take=boundary.take + by) if by else boundary

@@ -28,7 +28,6 @@ from faithful_reel.core.hear.ears import Ears
 from faithful_reel.core.hear.memory import Memory
 from faithful_reel.core.jobs import Part, Unwatched, Watch
 from faithful_reel.core.pickups.ledger import Pickup
-from faithful_reel.core.pickups.placing import Spliced
 from faithful_reel.core.pickups.takes import find_line
 from faithful_reel.core.reel.reel import Reel, reel_of
 from faithful_reel.core.reel.render import FileSources, Renderer
@@ -38,7 +37,7 @@ from faithful_reel.core.units import Signal, Span
 from faithful_reel.core.work.mending import Columns, before_onset
 from faithful_reel.core.work.receiving import matched_takes
 from faithful_reel.core.work.roughcut import rough_cut
-from faithful_reel.core.work.splicing import preview_splice
+from faithful_reel.core.work.splicing import Preview, preview_splice
 from faithful_reel.core.work.timeline import Hearing, hearing_of
 
 MOST_PAUSES = 200
@@ -203,7 +202,7 @@ def splice_file(
     ears: Ears,
     watch: Watch | None = None,
     memory: Memory | None = None,
-) -> Spliced:
+) -> Preview:
     """Put the line of a pickup recording into a chapter recording and write the result to `out`.
 
     `memory` as in `proofed`.
@@ -228,7 +227,7 @@ def splice_file(
     if not there:
         raise FileProblem(f"The line was not heard in {audio.name}, so there is no place to put it. Check the script.")
     with _at_rate(pickup, one.book.rate) as sound:
-        return _spliced(one, audio, pickup, sound, _wanted(one, line, span), out, ears, Part(watch, 0.6, 1.0))
+        return _spliced(one, audio, pickup, sound, _wanted(one, line, span), out, ears, Part(watch, 0.6, 1.0), memory)
 
 
 def _wanted(one: OneChapter, line: str, span: range) -> Pickup:
@@ -239,32 +238,32 @@ def _wanted(one: OneChapter, line: str, span: range) -> Pickup:
 
 
 def _spliced(
-    one: OneChapter, audio: Path, pickup: Path, sound: Path, wanted: Pickup, out: Path, ears: Ears, watch: Watch
-) -> Spliced:
+    one: OneChapter,
+    audio: Path,
+    pickup: Path,
+    sound: Path,
+    wanted: Pickup,
+    out: Path,
+    ears: Ears,
+    watch: Watch,
+    memory: Memory | None,
+) -> Preview:
     rate = one.book.rate
     taken = hash_of(pickup)
-    matched = matched_takes(sound, taken, rate, [wanted], ears.first, watch)
+    matched, _ = matched_takes(sound, taken, rate, [wanted], ears, watch, memory)
     if not matched:
         raise FileProblem(f"The line was not heard in {pickup.name}. Check that this is the right pickup file.")
     book = ReceiveTakes(taken, matched, EDITION).apply(replace(one.book, pickups=(wanted,)))
     paths = {one.chapter.recording: audio} | ({taken: sound} if taken != one.chapter.recording else {})
     mixed = FileSources(paths.__getitem__)
     files = FileSources(paths.__getitem__, channels=full_range_info(audio).channels)
-    assert one.chapter.reel is not None
     try:
-        preview = preview_splice(
-            book,
-            one.chapter,
-            book.pickups[0],
-            one.hearing,
-            Renderer(one.chapter.reel, mixed).render,
-            lambda reel: Renderer(reel, mixed),
-        )
+        preview = preview_splice(book, one.chapter, book.pickups[0], one.hearing, lambda reel: Renderer(reel, mixed))
         made = PlaceSplice(one.chapter.id, wanted.id, preview.plan.command).apply(book).chapters[0].reel
         assert made is not None
-        whole = Renderer(made, files)
+        whole = Renderer(made, preview.source(files))
         write_audio(out, (np.atleast_2d(x) for x in whole.blocks()), rate, channels=full_range_info(audio).channels)
-        return preview.made
+        return preview
     finally:
         mixed.close()
         files.close()

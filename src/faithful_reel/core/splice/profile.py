@@ -1,0 +1,284 @@
+"""How a pickup recording differs from the chapter: level, tone, floor, echo and pace, measured on words that both read."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from faithful_reel.core.audio.voice import VoiceBands
+from faithful_reel.core.units import Signal, Span
+
+BANDS = 24
+LOW_HZ, HIGH_HZ = 90.0, 12_000.0
+FRAME_S, HOP_S = 0.0256, 0.0064
+OVER_FLOOR_DB = 6.0
+"""A band of a word counts where it stands so far over its floor."""
+MOST_TONE_DB, MOST_LEVEL_DB = 9.0, 24.0
+PRIOR_DB = 4.0
+"""How much a band usually differs between two sessions: what is known less well than that is taken for less (own choice)."""
+QUIET_S = 0.15
+"""Beside a voice so much is not taken for the room's own floor."""
+DECAY_S, DECAY_STEPS = 0.02, 12
+"""After a word that a pause follows its decay is looked at in steps of 20 ms."""
+LEAST_PAUSE_S = 0.2
+GROUND_DB = 3.0
+Bands = NDArray[np.float64]
+
+
+def erb_edges(rate: int, count: int = BANDS) -> NDArray[np.float64]:
+    """Edges in Hz, (count + 1,), of bands even on the ERB-rate scale 21.4 log10(1 + 0.00437 f) (Glasberg and Moore, 1990)."""
+    top = min(HIGH_HZ, 0.45 * rate)
+    low, high = (21.4 * np.log10(1 + 0.00437 * f) for f in (LOW_HZ, top))
+    return np.asarray((10 ** (np.linspace(low, high, count + 1) / 21.4) - 1) / 0.00437)
+
+
+@dataclass(frozen=True, slots=True)
+class Spoken:
+    """A stretch of sound, (n,), that begins at `offset`, with where the words of a line are; None for one that is not heard.
+
+    `others` are words around the line, or of other lines, of the same session.
+    """
+
+    sound: Signal
+    offset: int
+    words: tuple[Span | None, ...]
+    others: tuple[Span, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Figures:
+    """What one side of a line measures: its words in bands, (words, bands) in dB, NaN where it can not be told.
+
+    `others` is the same of the words around; `floor` is the power spectrum (bins,) of the frames in which nobody speaks; `decay`
+    what `decays` gives.
+    """
+
+    bands: Bands
+    others: Bands
+    floor: NDArray[np.float64]
+    floor_bands: Bands
+    decay: Bands
+
+
+@dataclass(frozen=True, slots=True)
+class Profile:
+    """What would turn a take's sound into the chapter's: dB to add in level, and in every band; and the floors.
+
+    `pace` is how many times as fast as the chapter the takes are read; `spread` the standard error of every band; `echo` how
+    many dB more the takes fall after a word than the chapter, at 60 to 200 ms (less than nothing: there is more echo in them).
+    """
+
+    level_db: float
+    tone_db: tuple[float, ...]
+    spread_db: tuple[float, ...]
+    pace: float
+    echo_db: float
+    lines: int = 1
+
+
+def frame_of(rate: int) -> tuple[int, int]:
+    """Frame and hop in samples, both even."""
+    return 2 * round(FRAME_S * rate / 2), 2 * round(HOP_S * rate / 2)
+
+
+def spectra_of(x: Signal, rate: int) -> NDArray[np.float64]:
+    """Power spectra of Hann frames of (n,) audio, (frames, bins): the mean power of a sinusoid is told as it is."""
+    frame, hop = frame_of(rate)
+    if len(x) < frame:
+        x = np.pad(x, (0, frame - len(x)))
+    rows = np.lib.stride_tricks.sliding_window_view(np.asarray(x, np.float32), frame)[::hop]
+    window = np.hanning(frame + 1)[:-1].astype(np.float32)
+    found = np.fft.rfft(rows * window, axis=1)
+    return np.asarray((found.real**2 + found.imag**2) * (2.0 / (frame * float(np.sum(window**2)))), np.float64)
+
+
+def in_bands(power: NDArray[np.float64], rate: int) -> Bands:
+    """(..., bins) power spectra as (..., BANDS) powers."""
+    frame, _ = frame_of(rate)
+    hz = np.fft.rfftfreq(frame, 1 / rate)
+    edges = np.searchsorted(hz, erb_edges(rate))
+    firsts, lasts = edges[:-1], np.maximum(edges[1:], edges[:-1] + 1)
+    sums = np.concatenate([np.zeros((*power.shape[:-1], 1)), np.cumsum(power, axis=-1)], axis=-1)
+    return np.asarray(sums[..., lasts] - sums[..., firsts])
+
+
+def quiet_frames(side: Spoken, rate: int) -> NDArray[np.bool_]:
+    """Which frames of `spectra_of` a side's sound lie in no word and where nobody speaks, and not right beside either."""
+    frame, hop = frame_of(rate)
+    x = side.sound
+    bands = VoiceBands(rate)
+    bands.feed(np.atleast_2d(x))
+    voice = bands.voice()
+    count = max(1, (max(len(x), frame) - frame) // hop + 1)
+    if not len(voice.speaks):
+        return np.ones(count, bool)
+    reach = round(QUIET_S * rate / voice.size)
+    near = np.convolve(voice.speaks, np.ones(2 * reach + 1), "same") > 0
+    for span in (*side.words, *side.others):
+        if span is not None:
+            first, last = (span.start - side.offset) // voice.size, (span.stop - side.offset) // voice.size
+            near[max(0, first - reach // 2) : max(0, last + reach)] = True
+    silent = voice.levels < -110
+    at = np.minimum((np.arange(count) * hop + frame // 2) // voice.size, len(near) - 1)
+    return np.asarray(~near[at] & ~silent[at])
+
+
+def figures_of(side: Spoken, rate: int) -> Figures:
+    """Measure one side of a line."""
+    power = spectra_of(side.sound, rate)
+    bands = in_bands(power, rate)
+    quiet = quiet_frames(side, rate)
+    if quiet.sum() >= 4:
+        rows = power[quiet]
+        loud = rows.sum(axis=1)
+        floor = rows[loud <= 2 * np.median(loud)].mean(axis=0)
+    else:  # nobody pauses: the quietest frames
+        loud = power.sum(axis=1)
+        floor = power[loud <= np.percentile(loud, 5)].mean(axis=0)
+    floor_bands = in_bands(floor, rate)
+    words = [_word(side, span, bands, floor_bands, rate) for span in side.words]
+    others = [_word(side, span, bands, floor_bands, rate) for span in side.others]
+    rows = [np.array(r).reshape(-1, BANDS) for r in (words, others)]
+    return Figures(*rows, floor, floor_bands, decays(side, bands, floor_bands, rate))
+
+
+def _word(side: Spoken, span: Span | None, bands: Bands, floor: Bands, rate: int) -> Bands:
+    """Levels of a word in dB in every band, its floor taken out; NaN where it does not stand over it."""
+    frame, hop = frame_of(rate)
+    if span is None:
+        return np.full(BANDS, np.nan)
+    first = max(0, (span.start - side.offset) // hop)
+    last = min(len(bands), max(first + 1, (span.stop - side.offset - frame) // hop + 1))
+    if first >= last:
+        return np.full(BANDS, np.nan)
+    mean = bands[first:last].mean(axis=0)
+    out = np.full(BANDS, np.nan)
+    over = mean > floor * 10 ** (OVER_FLOOR_DB / 10)
+    out[over] = 10 * np.log10(mean[over] - floor[over])
+    return out
+
+
+def decays(side: Spoken, bands: Bands, floor: Bands, rate: int) -> Bands:
+    """(words, DECAY_STEPS + 1): level in dB at steps after each word that a pause follows, against its own last tenth of a second.
+
+    The last one is where the floor is too near for a level to be told.
+    """
+    _, hop = frame_of(rate)
+    starts = sorted(s.start for s in (*side.words, *side.others) if s is not None)
+    step = round(DECAY_S * rate / hop)
+    total, ground = bands[:, 4:].sum(axis=1), floor[4:].sum() * 10 ** (GROUND_DB / 10)
+    out = np.full((len(side.words), DECAY_STEPS + 1), np.nan)
+    for k, span in enumerate(side.words):
+        if span is None:
+            continue
+        after = next((s for s in starts if s >= span.stop), side.offset + len(side.sound))
+        at = (span.stop - side.offset) // hop
+        before = total[max(0, at - round(0.1 * rate / hop)) : max(0, at)]
+        if after - span.stop >= LEAST_PAUSE_S * rate and len(before) and at + DECAY_STEPS * step < len(total):
+            falls = total[at : at + DECAY_STEPS * step].reshape(DECAY_STEPS, step).mean(axis=1)
+            out[k] = 10 * np.log10(np.append(falls, ground) / (before.max() + 1e-30) + 1e-9)
+    return out
+
+
+def echo_apart(chapter: Bands, take: Bands) -> float:
+    """How much farther, in dB, the chapter falls after words than the take does after the same; 0 where there are none such.
+
+    Less than nothing: the take has more echo.
+    """
+    both = min(len(chapter), len(take))
+    one, other = chapter[:both], take[:both]
+    ground = np.maximum(one[:, -1:], other[:, -1:])
+    apart = (np.maximum(one, ground) - np.maximum(other, ground))[:, 3:10].mean(axis=1)
+    apart = apart[np.isfinite(apart)]
+    return float(np.median(apart)) if len(apart) else 0.0
+
+
+def profile_of(pairs: Sequence[tuple[Figures, Figures, float]]) -> Profile:
+    """One profile of a session: (chapter's figures, take's figures, pace) of every line.
+
+    Words that both sides read are compared one by one, which says most; where there are few the mean of all words around helps.
+    Medians, and what is uncertain is taken for less.
+    """
+    rows = [_shared(chapter, take) for chapter, take, _ in pairs]
+    apart = np.concatenate([c - t for c, t in rows])
+    tone, se = _middle(apart - np.nanmedian(apart, axis=1)[:, None]) if len(apart) else (np.zeros(BANDS), np.full(BANDS, np.inf))
+    wide = _widely(pairs)
+    if wide is not None:
+        tone, se = _weighed((tone, se), wide)
+    tone = np.where(np.isfinite(tone), tone, 0.0) * PRIOR_DB**2 / (PRIOR_DB**2 + np.minimum(se, 1e3) ** 2)
+    tone = np.convolve(np.pad(tone, 1, "edge"), [0.2, 0.6, 0.2], "valid")
+    tone = np.clip(tone, -MOST_TONE_DB, MOST_TONE_DB)
+    levels = np.concatenate([_loud(c) - _loud(t + tone) for c, t in rows])[:, None]
+    level, level_se = _middle(levels) if len(levels) else (np.zeros(1), np.full(1, np.inf))
+    around = [_loud(np.concatenate([np.concatenate([p[k].bands, p[k].others]) for p in pairs]) + k * tone) for k in (0, 1)]
+    around = [a[np.isfinite(a)] for a in around]
+    if min(map(len, around)) >= 2:
+        error = np.hypot(*(np.std(a) / np.sqrt(len(a)) for a in around))
+        level, _ = _weighed((level, level_se), (np.array([np.mean(around[0]) - np.mean(around[1])]), np.array([max(error, 0.5)])))
+    paces = [p for _, _, p in pairs if p > 0]
+    return Profile(
+        round(float(np.clip(np.nan_to_num(level[0]), -MOST_LEVEL_DB, MOST_LEVEL_DB)), 2),
+        tuple(np.round(tone, 2).tolist()),
+        tuple(np.round(np.minimum(se, 99.0), 2).tolist()),
+        round(float(np.median(paces)), 4) if paces else 1.0,
+        round(float(np.median([echo_apart(c.decay, t.decay) for c, t, _ in pairs])), 2) if pairs else 0.0,
+        len(pairs),
+    )
+
+
+def _shared(chapter: Figures, take: Figures) -> tuple[Bands, Bands]:
+    """The words that both sides read, where enough bands of them stand over both floors."""
+    both = min(len(chapter.bands), len(take.bands))
+    a, b = chapter.bands[:both], take.bands[:both]
+    known = np.isfinite(a + b).sum(axis=1) >= BANDS // 3
+    mask = np.isfinite(a[known] + b[known])
+    return np.where(mask, a[known], np.nan), np.where(mask, b[known], np.nan)
+
+
+def _loud(bands: Bands) -> Bands:
+    """Levels of words over all their bands, in dB; NaN where none is known."""
+    level = 10 * np.log10(np.nansum(10 ** (bands / 10), axis=1) + 1e-30)
+    return np.where(np.isfinite(bands).any(axis=1), level, np.nan)
+
+
+def _middle(rows: Bands) -> tuple[Bands, Bands]:
+    """Median of every column, and its standard error, by the median deviation; NaN are left out."""
+    count = np.isfinite(rows).sum(axis=0)
+    enough = count >= 2
+    middle = np.full(rows.shape[1], np.nan)
+    error = np.full(rows.shape[1], np.inf)
+    if enough.any():
+        some = rows[:, enough]
+        middle[enough] = np.nanmedian(some, axis=0)
+        spread = 1.4826 * np.nanmedian(np.abs(some - middle[enough]), axis=0)
+        error[enough] = 1.25 * np.maximum(spread, 0.5) / np.sqrt(count[enough])
+    return middle, error
+
+
+def _widely(pairs: Sequence[tuple[Figures, Figures, float]]) -> tuple[Bands, Bands] | None:
+    """Tone by the means over all words of both sides, with its error."""
+    sides = [np.concatenate([np.concatenate([p[k].bands, p[k].others]) for p in pairs]) for k in (0, 1)]
+    sides = [s[np.isfinite(s).sum(axis=1) >= BANDS // 3] for s in sides]
+    if min(map(len, sides)) < 2:
+        return None
+    shapes = [s - np.nanmedian(s, axis=1)[:, None] for s in sides]
+    counts = [np.isfinite(s).sum(axis=0) for s in shapes]
+    enough = np.minimum(*counts) >= 2
+    middle, error = np.full(BANDS, np.nan), np.full(BANDS, np.inf)
+    some = [s[:, enough] for s in shapes]
+    middle[enough] = np.nanmean(some[0], axis=0) - np.nanmean(some[1], axis=0)
+    spread = [np.nanstd(s, axis=0) / np.sqrt(np.isfinite(s).sum(axis=0)) for s in some]
+    error[enough] = np.maximum(np.hypot(*spread), 0.7)
+    return middle, error
+
+
+def _weighed(one: tuple[Bands, Bands], other: tuple[Bands, Bands]) -> tuple[Bands, Bands]:
+    """Two estimates with their errors, taken together by their precision."""
+    weights = [np.where(np.isfinite(m) & np.isfinite(e), 1 / np.maximum(e, 1e-3) ** 2, 0.0) for m, e in (one, other)]
+    total = weights[0] + weights[1]
+    safe = np.where(total > 0, total, 1.0)
+    mean = (np.nan_to_num(one[0]) * weights[0] + np.nan_to_num(other[0]) * weights[1]) / safe
+    return mean, np.where(total > 0, 1 / np.sqrt(safe), np.inf)
