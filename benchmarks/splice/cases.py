@@ -24,12 +24,13 @@ from faithful_reel.core.audio.roomtone import find_room_tone  # noqa: E402
 from faithful_reel.core.audio.tempo import Tempo  # noqa: E402
 from faithful_reel.core.reel.reel import Lane, Reel, RoomTone  # noqa: E402
 from faithful_reel.core.reel.render import Renderer  # noqa: E402
+from faithful_reel.core.text.spoken import plain  # noqa: E402
 
 WAYS = ("whole", "misread", "skipped")
 CONDITIONS = ("level", "tilt", "noisy take", "noisy chapter", "room", "pace", "other take", "all")
 A_LINE = 6
 """Conditions that a line is tried in."""
-LINES = {"two_ci": 11, "audio.": 10, "sense_": 4, "piper-1": 8, "piper-2": 7, "flite-1": 7, "flite-2": 6}
+LINES = {"two_ci": 14, "audio.": 12, "sense_": 4, "piper-1": 8, "piper-2": 7, "flite-1": 8, "flite-2": 7}
 CHATTER = (
     "Sorry, once more.", "Hang on, there was a car.", "Let me try that again.", "Was that all right?", "Next one.",
     "I think that one was better.",
@@ -57,6 +58,8 @@ class Case:
     restart: bool = False
     second: bool = False
     held_out: bool = False
+    around: int = 0
+    """Words read before the line and after it, as in a run of words in the middle of speech."""
 
 
 def all_cases() -> list[Case]:
@@ -70,6 +73,10 @@ def all_cases() -> list[Case]:
         rng = random.Random(name)
         usable = [line for line in m.lines if line.start > 3 and line.stop < len(m.words) - 3]
         chosen = sorted(rng.sample(usable, min(count, len(usable))), key=lambda r: r.start)
+        inner = {}
+        for k in range(1, len(chosen), 2):  # every other one is a run of words in the middle of speech
+            if (run := _run(m, chosen[k], rng)) is not None:
+                chosen[k], inner[k] = run, 2
         for k, line in enumerate(chosen):
             conditions = [c for c in CONDITIONS if c != "other take" or m.again]
             for n, condition in enumerate((conditions[k % len(conditions) :] + conditions)[:A_LINE]):
@@ -81,9 +88,19 @@ def all_cases() -> list[Case]:
                     "misread": range(at, at + 1),
                     "skipped": range(at, min(line.stop - 1, at + max(1, size // 4))),
                 }[way]
-                case = Case(len(cases), name, line, way, condition, spoiled, held_out=name.endswith("-2") or bool(k % 2))
+                case = Case(len(cases), name, line, way, condition, spoiled, held_out=name.endswith("-2") or k % 4 > 1, around=inner.get(k, 0))
                 cases.append(_drawn(case, rng))
     return cases
+
+
+def _run(m: Material, line: range, rng: random.Random) -> range | None:
+    """Three to six words of a line beside which nobody pauses."""
+    touch = [m.words[k][1] - m.words[k - 1][2] < 0.05 * m.rate for k in range(line.start + 1, line.stop)]
+    inner = [k for k, t in zip(range(line.start + 1, line.stop), touch, strict=True) if t]
+    said = " ".join(plain(t) for t, _, _ in m.words)
+    runs = [range(a, b) for a in inner for b in inner if 3 <= b - a <= 6]
+    runs = [r for r in runs if said.count(" ".join(plain(m.words[k][0]) for k in r)) == 1]  # a line is known by its words
+    return rng.choice(runs) if runs else None
 
 
 def _drawn(case: Case, rng: random.Random) -> Case:
@@ -191,9 +208,11 @@ def made(case: Case, folder: Path) -> Made:
     chapter = _spoiled(m, case, truth, random.Random(case.number))
     source = m.again if case.other_take and m.again else m
     edge = round(0.09 * rate)
-    first = source.words[case.line.start][1] - min(edge, max(0, (source.words[case.line.start][1] - source.words[case.line.start - 1][2]) // 2))
-    after = source.words[case.line.stop][1] - source.words[case.line.stop - 1][2]
-    last = source.words[case.line.stop - 1][2] + min(edge, max(0, after // 2))
+    begins, stops = case.line.start - case.around, case.line.stop + case.around
+    before = source.words[begins][1] - source.words[begins - 1][2]
+    first = source.words[begins][1] - min(edge, max(0, before // 2))
+    after = source.words[stops][1] - source.words[stops - 1][2]
+    last = source.words[stops - 1][2] + min(edge, max(0, after // 2))
     take = _faded(source.sound[first:last], rate)
     takes: list[tuple[int, int]] = []
     parts: list[np.ndarray] = []
@@ -212,7 +231,7 @@ def made(case: Case, folder: Path) -> Made:
         add(voice(f"Pickup {case.number % 30 + 1}."))
         add(np.zeros(round(0.7 * rate)))
     if case.restart and len(case.line) >= 5:
-        stop = source.words[case.line.start + 2][2]
+        stop = source.words[begins + 2][2]
         add(_faded(source.sound[first:stop], rate))
         add(np.zeros(round(0.55 * rate)))
     takes.append((at, first))
@@ -275,6 +294,8 @@ def _spoiled(m: Material, case: Case, x: np.ndarray, rng: random.Random) -> np.n
         middle = x[other[1] : other[2]].copy()
         middle[:n] *= ramp
         middle[-n:] *= ramp[::-1]
+    # what follows keeps its place in frames of 20 ms, so that the ears remember it
+    stop += (len(middle) - (stop - start)) % round(0.02 * rate)
     left, right = x[:start].copy(), x[stop:].copy()
     left[-n:] *= ramp[::-1]
     right[:n] *= ramp

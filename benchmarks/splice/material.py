@@ -33,7 +33,7 @@ from faithful_reel.core.text.words import chapter_of  # noqa: E402
 from faithful_reel.core.units import EAR_RATE  # noqa: E402
 
 RATE = 44_100
-SENTENCES = 26
+SENTENCES = 15
 """Sentences that a made voice reads."""
 
 

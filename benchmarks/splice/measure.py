@@ -14,6 +14,7 @@ HERE = Path(__file__).parent
 sys.path[:0] = [str(HERE)]
 
 from cases import Case, Made, materials_once  # noqa: E402
+from fit import natural  # noqa: E402
 
 from faithful_reel.core.splice.seam import seam_at  # noqa: E402
 
@@ -60,9 +61,9 @@ def natural_clicks(name: str) -> tuple[float, float]:
     """The greatest that natural boundaries measure: in pauses, and where words touch."""
     m = next(m for m in materials_once() if m.name == name)
     found: tuple[list[float], list[float]] = ([], [])
-    for (_, _, stop), (_, start, _) in zip(m.words, m.words[1:], strict=False):
-        touch = start - stop < 0.06 * m.rate
-        found[touch].append(seam_at(m.sound, (start + stop) // 2, m.rate).click_db)
+    for at, in_pause in natural(m):
+        for k in (-2, -1, 0, 1, 2):  # within 3 ms it is chance
+            found[not in_pause].append(seam_at(m.sound, at + k * m.rate // 150, m.rate).click_db)
     return tuple(float(np.max(f)) if len(f) >= 5 else 6.0 for f in found)  # type: ignore[return-value]
 
 
@@ -91,7 +92,10 @@ def measured(case: Case, made: Made, out: Path, told: dict) -> Measured:
     if made.takes:
         at, first = min(made.takes, key=lambda t: abs(t[0] - taken[0]))
         begin, finish = (first + (t - at) for t in taken)
-        pause = max(abs(begin - start), abs(stop + later - finish), key=abs) / rate * 1000
+        pause = max(
+            _pause_apart(made, start, begin, round(0.02 * rate), takes_over=False),
+            _pause_apart(made, finish, stop + later, round(0.02 * rate), takes_over=True),
+        ) / rate * 1000
         pieces = truth[max(0, round(begin)) : round(finish)]
         inside = (round(begin), round(finish))
     end = max(beside(start), beside(stop + later))
@@ -110,6 +114,22 @@ def measured(case: Case, made: Made, out: Path, told: dict) -> Measured:
         joins.append(seam_at(result, where, rate).click_db - natural_clicks(case.material)[0 if in_pause else 1])
     assert words or not made.takes
     return Measured(pause, end, step, float(np.abs(apart).mean()), float(np.abs(apart).max()), floor, max(0.0, *joins))
+
+
+def _pause_apart(made: Made, left: float, right: float, slack: int, *, takes_over: bool) -> float:
+    """How many samples longer or shorter the gap at a join is than it was.
+
+    The sound before it ends at `left` of the truth, that after it begins at `right`; the take's, whose time runs at its own pace, is
+    that before it where `takes_over`.
+    """
+    ends = [k for k, (_, _, b) in enumerate(made.words) if b <= left + slack]
+    starts = [k for k, (_, a, _) in enumerate(made.words) if a >= right - slack]
+    if not ends or not starts or ends[-1] + 1 != starts[0]:  # inside of a word, or words lost or doubled
+        return abs(right - left)
+    before, after = made.words[ends[-1]], made.words[starts[0]]
+    scale = (1 / made.pace, 1.0) if takes_over else (1.0, 1 / made.pace)
+    gap = (left - before[2]) * scale[0] + (after[1] - right) * scale[1]
+    return abs(gap - (after[1] - before[2]))
 
 
 def _floor(

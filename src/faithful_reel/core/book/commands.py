@@ -22,12 +22,31 @@ from faithful_reel.core.book.kept import (
     TakeReel,
 )
 from faithful_reel.core.book.model import Book, ChapterState, Master, Recording
+from faithful_reel.core.book.pickups import (
+    AddPickups,
+    ChangePickups,
+    ChooseParts,
+    ChooseTake,
+    DropTake,
+    GiveTake,
+    HeardAgain,
+    JoinLines,
+    MarkSent,
+    NotePickup,
+    PassPickup,
+    PlaceSplice,
+    ReceiveTakes,
+    SendRound,
+    SpliceTakes,
+    SplitLine,
+    TakeOut,
+)
 from faithful_reel.core.collate.findings import Decision, Finding, by_hand
 from faithful_reel.core.collate.names import Accepted, is_accepted, name_key
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.hear.ears import LANGUAGES
-from faithful_reel.core.pickups.ledger import DONE, WAITING, Pickup, State, Take
-from faithful_reel.core.reel.commands import ReelCommand, ReplaceByTake
+from faithful_reel.core.pickups.ledger import DONE, WAITING, Pickup, State
+from faithful_reel.core.reel.commands import ReelCommand
 from faithful_reel.core.reel.reel import joined_reels, reel_of, split_reel
 
 ACCEPTED = "accepted for the whole book"
@@ -627,20 +646,6 @@ def _exchanged(notes: str, before: str, now: str) -> str:
     return "; ".join(dict.fromkeys(filter(None, (*rest, now))))
 
 
-@dataclass(frozen=True, slots=True)
-class NotePickup:
-    """Write what the narrator is to mind beside the words of a line."""
-
-    pickup: str
-    note: str
-    label: ClassVar[str] = "Write a note for the narrator"
-    chapter: ClassVar[str] = ""
-
-    def apply(self, book: Book) -> Book:
-        """The book with the note."""
-        return book.with_pickup(self.pickup, lambda p: replace(p, note=self.note.strip()))
-
-
 REEL_STEPS = {
     "cut_and_close": "Cut and close",
     "cut_and_fill": "Cut and fill with room tone",
@@ -803,114 +808,6 @@ class SwapTake:
 
 
 @dataclass(frozen=True, slots=True)
-class MarkSent:
-    """The call sheet went out: every pickup to send is sent."""
-
-    pickups: tuple[str, ...]
-    label: ClassVar[str] = "Send pickups"
-    chapter: ClassVar[str] = ""
-
-    def apply(self, book: Book) -> Book:
-        """The book with the pickups sent."""
-        for pickup in self.pickups:
-            book = book.with_pickup(pickup, lambda p: replace(p, state=State.SENT))
-        return book
-
-
-@dataclass(frozen=True, slots=True)
-class ReceiveTakes:
-    """Takes that were found in a pickup recording: (pickup, takes, the proposed one) of each line."""
-
-    recording: str
-    found: tuple[tuple[str, tuple[Take, ...], int], ...]
-    edition: int = 1
-    label: ClassVar[str] = "Receive takes"
-    chapter: ClassVar[str] = ""
-
-    def apply(self, book: Book) -> Book:
-        """The book with the takes beside those that came before; takes that are there already do not come twice."""
-        if self.edition > 1:
-            for pickup, takes, best in self.found:
-                book = book.with_pickup(pickup, lambda p, takes=takes, best=best: _received(p, takes, best))  # type: ignore[misc]
-            return book
-        for pickup, takes, best in self.found:
-            book = book.with_pickup(
-                pickup,
-                lambda p, takes=takes, best=best: replace(p, takes=p.takes + takes, chosen=len(p.takes) + best, state=State.IN),  # type: ignore[misc]
-            )
-        return book
-
-
-def _received(pickup: Pickup, takes: tuple[Take, ...], best: int) -> Pickup:
-    """A pickup with more takes.
-
-    The editor's own choice stays; what was only proposed gives way to a take that departs no more from the line.
-    """
-
-    def known(take: Take) -> bool:
-        return any(t.recording == take.recording and t.start < take.stop and take.start < t.stop for t in pickup.takes)
-
-    new = tuple(t for t in takes if not known(t))
-    if not new:
-        return pickup
-    every = pickup.takes + new
-    now = pickup.takes[pickup.chosen] if 0 <= pickup.chosen < len(pickup.takes) else None
-    if pickup.state is State.CHOSEN and now is not None:
-        return replace(pickup, takes=every)
-    proposed = takes[best] if takes[best] in new else min(reversed(new), key=lambda t: t.departures)
-    better = now is None or proposed.departures <= now.departures
-    return replace(pickup, takes=every, chosen=every.index(proposed) if better else pickup.chosen, state=State.IN)
-
-
-@dataclass(frozen=True, slots=True)
-class ChooseTake:
-    """Choose a take of a pickup."""
-
-    pickup: str
-    take: int
-    label: ClassVar[str] = "Choose a take"
-    chapter: ClassVar[str] = ""
-
-    def apply(self, book: Book) -> Book:
-        """The book with the choice."""
-        if not 0 <= self.take < len(book.pickup(self.pickup).takes):
-            raise EditRefused("There is no such take.")
-        return book.with_pickup(self.pickup, lambda p: replace(p, chosen=self.take, state=State.CHOSEN))
-
-
-@dataclass(frozen=True, slots=True)
-class PlaceSplice:
-    """Put a pickup's take into its chapter's reel."""
-
-    chapter: str
-    pickup: str
-    edit: ReplaceByTake
-    label: ClassVar[str] = "Splice a pickup"
-
-    def apply(self, book: Book) -> Book:
-        """The book with the take in the reel."""
-        if book.pickup(self.pickup).state in DONE:
-            raise EditRefused("This pickup is spliced already. Undo that first.")
-        book = EditReel(self.chapter, self.edit).apply(book)
-        return book.with_pickup(self.pickup, lambda p: replace(p, state=State.SPLICED))
-
-
-@dataclass(frozen=True, slots=True)
-class PassPickup:
-    """The splice was heard and is good."""
-
-    pickup: str
-    label: ClassVar[str] = "Pass a pickup"
-    chapter: ClassVar[str] = ""
-
-    def apply(self, book: Book) -> Book:
-        """The book with the pickup passed."""
-        if book.pickup(self.pickup).state is not State.SPLICED:
-            raise EditRefused("Only a pickup that is spliced can pass.")
-        return book.with_pickup(self.pickup, lambda p: replace(p, state=State.PASSED))
-
-
-@dataclass(frozen=True, slots=True)
 class SetMaster:
     """A chapter was mastered."""
 
@@ -973,6 +870,17 @@ BookCommand = (
     | ChooseTake
     | PlaceSplice
     | PassPickup
+    | AddPickups
+    | ChangePickups
+    | JoinLines
+    | SplitLine
+    | SendRound
+    | GiveTake
+    | DropTake
+    | ChooseParts
+    | SpliceTakes
+    | TakeOut
+    | HeardAgain
     | SetMaster
     | MarkReleased
     | DescribeChapter

@@ -11,7 +11,7 @@ from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.files import plain
 from faithful_reel.core.hear.ears import ENGLISH
 from faithful_reel.core.measure.health import Health
-from faithful_reel.core.pickups.ledger import Pickup
+from faithful_reel.core.pickups.ledger import Pickup, Round, Unmatched
 from faithful_reel.core.reel.commands import ToneSource
 from faithful_reel.core.reel.reel import Reel, Segment
 
@@ -31,7 +31,8 @@ class Recording:
 
     One with `parts` is no file of its own but those stretches of others, end to end: a chapter that came in several
     files, or one chapter of several in a file.  `file` is the hash of the file that the editor gave for one that was
-    lost; empty where the file is the one received.
+    lost; empty where the file is the one received.  `made` is the stretch of a pickup recording that it was made of, where it is
+    a take brought to its chapter's sound, and `how` says by what.
     """
 
     hash: str
@@ -49,6 +50,8 @@ class Recording:
     narrator: str = ""
     parts: tuple[Stretch, ...] = ()
     health: Health | None = None
+    made: Stretch | None = None
+    how: str = ""
 
     @property
     def stored(self) -> str:
@@ -153,6 +156,8 @@ class Book:
     """(name, how it is to be spoken), for the call sheet."""
     language: str = ENGLISH
     shelf: tuple[Shelved, ...] = ()
+    rounds: tuple[Round, ...] = ()
+    unmatched: tuple[Unmatched, ...] = ()
 
     def chapter(self, chapter_id: str) -> ChapterState:
         """The chapter with this id.

@@ -12,6 +12,7 @@ from pathlib import Path
 from faithful_reel.core.collate.names import name_key
 from faithful_reel.core.errors import FileProblem
 from faithful_reel.core.files import beside, harmless
+from faithful_reel.core.reel.reel import SOFT, Join, Segment
 
 
 class State(StrEnum):
@@ -22,6 +23,8 @@ class State(StrEnum):
     IN = "in"
     CHOSEN = "chosen"
     SPLICED = "spliced"
+    HEARD = "heard"
+    """Spliced, and the ears heard the line as it is written."""
     PASSED = "passed"
     DROPPED = "dropped"
     """It had gone out, and is not wanted any more; its takes are kept."""
@@ -29,7 +32,21 @@ class State(StrEnum):
 
 WAITING = frozenset({State.TO_SEND, State.SENT, State.IN, State.CHOSEN})
 """States in which a pickup can still receive takes, and be put in."""
-DONE = frozenset({State.SPLICED, State.PASSED})
+READY = frozenset({State.IN, State.CHOSEN})
+"""States in which it has a take that can be put in."""
+DONE = frozenset({State.SPLICED, State.HEARD, State.PASSED})
+
+
+class Want(StrEnum):
+    """What the narrator is to mind in a line, beside reading what is written."""
+
+    WORDS = "words"
+    EMPHASIS = "emphasis"
+    NAME = "name"
+    TONE = "tone"
+    PACE = "pace"
+    SOUND = "sound"
+    """The words were right: a noise lay on them, or they were too soft or too loud."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,10 +74,37 @@ class Take:
 
 
 @dataclass(frozen=True, slots=True)
+class Part:
+    """Tokens `first` up to `stop` of a line, which are taken from one of its takes."""
+
+    take: int
+    first: int
+    stop: int
+
+
+@dataclass(frozen=True, slots=True)
+class Placed:
+    """What of a line stands in the reel from a take: its recording there, and (start, stop) of each token in it, -1 where none.
+
+    `take` is the take's number, `lane` where it was put, `before` what every lane held in its place,
+    `after` how what follows took over.
+    """
+
+    recording: str
+    words: tuple[tuple[int, int], ...]
+    take: int = -1
+    lane: int = 0
+    before: tuple[tuple[Segment, ...], ...] = ()
+    after: Join = SOFT
+
+
+@dataclass(frozen=True, slots=True)
 class Pickup:
     """One line that the narrator is to read again.
 
-    `first_word` and `word_count` say where the line stands, `note` what is wanted beside the words as written.
+    `first_word` and `word_count` say where the line stands, `want` and `note` what is wanted beside the words as written.
+    `parts` tell from which takes its words come, where from several; `round` is the last one that it went out with, `placed`
+    what of it is in the reel.
     """
 
     id: str
@@ -76,6 +120,39 @@ class Pickup:
     takes: tuple[Take, ...] = ()
     chosen: int = -1
     note: str = ""
+    want: Want = Want.WORDS
+    round: int = 0
+    parts: tuple[Part, ...] = ()
+    placed: tuple[Placed, ...] = ()
+    told: str = ""
+    """What was heard wrong in it as it stands in the reel; empty where nothing was, or it was not heard yet."""
+
+    @property
+    def words(self) -> range:
+        """The words of the chapter that it reads."""
+        return range(self.first_word, self.first_word + self.word_count)
+
+
+@dataclass(frozen=True, slots=True)
+class Round:
+    """Pickups that went out together: to whom, when, and by when they are to be back (ISO 8601 dates, empty where not said)."""
+
+    number: int
+    pickups: tuple[str, ...]
+    sent: str = ""
+    due: str = ""
+    to: str = ""
+    note: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Unmatched:
+    """A stretch of a pickup recording that fits no line, in samples at the book's rate, and what was heard in it."""
+
+    recording: str
+    start: int
+    stop: int
+    heard: str
 
 
 def call_sheet(pickups: Sequence[Pickup], titles: dict[str, str], rate: int, say: Sequence[tuple[str, str]] = ()) -> str:

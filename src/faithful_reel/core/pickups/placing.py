@@ -22,7 +22,7 @@ from faithful_reel.core.units import Signal, Span
 CONTEXT_S = 4.0
 """So much on either side of a line is looked at: its floor, its words."""
 AROUND_TAKE_S = 0.6
-LEAST_GAP_S = 0.06
+LEAST_GAP_S, LEAST_SPOKEN = 0.06, 0.15
 
 
 def spoken_and_side(
@@ -32,6 +32,7 @@ def spoken_and_side(
     voice = VoiceBands(rate)
     voice.feed(np.atleast_2d(np.asarray(sound, np.float32)))
     speaks = voice.voice().speaks
+    rows = [row for row in rows if _spoken(row[1], speaks, voice.size, offset)]
 
     def cleared(gap: Span | None) -> Span | None:
         return _cleared(gap, speaks, voice.size, offset, round(LEAST_GAP_S * rate)) if gap is not None else None
@@ -42,6 +43,12 @@ def spoken_and_side(
     within = Span(offset, offset + len(sound))
     others = tuple(s for w, s in rows if w not in tokens and s.start >= within.start and s.stop <= within.stop)
     return Spoken(sound, offset, words, others), Side(sound, offset, entering, leaving, words)
+
+
+def _spoken(span: Span, speaks: NDArray[np.bool_], size: int, offset: int) -> bool:
+    """Whether somebody speaks where a word was placed: one that was placed in a pause is somewhere else."""
+    inner = speaks[max(0, (span.start - offset) // size) : max(0, -(-(span.stop - offset) // size))]
+    return not len(inner) or float(inner.mean()) >= LEAST_SPOKEN
 
 
 def _cleared(gap: Span, speaks: NDArray[np.bool_], size: int, offset: int, least: int) -> Span:

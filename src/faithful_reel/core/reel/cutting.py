@@ -6,7 +6,7 @@
 from __future__ import annotations
 
 import itertools
-from bisect import bisect_right
+from bisect import bisect_left, bisect_right
 from dataclasses import dataclass, replace
 from typing import Literal
 
@@ -368,6 +368,20 @@ class PutBackSound:
             right[0] = replace(right[0], join=SOFT)
         back = replace(lane, segments=(*left, piece, *right))
         return followed(reel, self.lane, back, span, self.stop - self.start - self.over)
+
+
+def whole_at(lane: Lane, at: int, join: Join = SOFT) -> Lane:
+    """A lane whose pieces that meet at a place are one again where the second is what follows the first; else they meet by `join`."""
+    starts = lane.starts()
+    index = bisect_left(starts, at)
+    if not 0 < index < len(lane.segments) or starts[index] != at:
+        return lane
+    first, second = lane.segments[index - 1 : index + 1]
+    if isinstance(first, Piece) and isinstance(second, Piece) and runs_on(first, second):
+        middle: tuple[Segment, ...] = (replace(first, stop=second.stop, fade_out=second.fade_out),)
+    else:
+        middle = (first, replace(second, join=join))
+    return replace(lane, segments=(*lane.segments[: index - 1], *middle, *lane.segments[index + 1 :]))
 
 
 Content = tuple[tuple[int, tuple[Segment, ...]], ...]

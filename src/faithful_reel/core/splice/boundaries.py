@@ -21,12 +21,21 @@ PAUSE_S = 0.06
 """A gap from which on, on both sides, there is a pause to join in."""
 REACH_S, STEP_S, SLIDE_S = 0.03, 0.002, 0.006
 """Where words touch a join is looked for so far around their edge, in such steps; then waves are brought together so far."""
-LAG_S, ALONG_S, LEAST_LIKENESS = 0.3, 0.3, 0.5
+SURE_S = 0.01
+"""Where it is known how the two readings lie over one another, the two cuts lie hardly farther apart."""
+LAG_S, ALONG_S, LEAST_LIKENESS = 0.35, 0.35, 0.5
 """So far the edges of the two readings may be told differently, so much of them is compared to find that out, and so alike they
 must be for it."""
 HOP_S, OUTSIDE_S, LEAST_FRAMES, BANDS = 0.004, 0.06, 10, 12
+PACES = (0.93, 1.0, 1.075)
+"""A take may be read so much faster or slower here: the best of these is taken."""
+FEWEST_AGREE, AGREE_S, NEAR_GUESS = 3, 0.08, 0.35
+"""So many words further on have to agree within so much on where an edge must be, for it to be looked for only there, within so
+much of the way."""
 LONGEST_S, SHORT_S = 0.2, 0.01
 """The longest crossfade, in quiet, and that of joins in speech (common practice; measured)."""
+NEAR_TOKENS = 5
+"""Where words touch a join is looked for so many words away from what must be replaced; farther off only in pauses."""
 A_WORD, TOUCHING = 1.5, 12.0
 """What every word counts that is replaced without need, and a join where words touch; in the cost's dB."""
 LIKE = 0.5
@@ -87,11 +96,12 @@ class Boundary:
 class Pair:
     """The two sounds of a splice, and where one can take over from the other.
 
-    `original` and `take` are the two sides, the take as it will be heard; their gaps are counted alike.
+    `original` and `take` are the two sides, the take as it will be heard; their gaps are counted alike.  `pace` is how many
+    times as fast the take is read.
     """
 
-    def __init__(self, original: Side, take: Side, rate: int) -> None:
-        self.original, self.take, self.rate = original, take, rate
+    def __init__(self, original: Side, take: Side, rate: int, pace: float = 1.0) -> None:
+        self.original, self.take, self.rate, self.pace = original, take, rate, pace
         self._hop, self._frame = max(1, round(HOP_S * rate)), round(0.016 * rate)
         rows = [_bands(side.sound, self._frame, self._hop, rate) for side in (original, take)]
         ground = [np.percentile(r, 8, axis=0) if len(r) else np.full(BANDS, -120.0) for r in rows]
@@ -122,103 +132,146 @@ class Pair:
             a, b = (side.entering[token] if entering else side.leaving[token] for side in sides)
             if a is None or b is None:
                 continue
-            lag = self._lag(token, a, b, entering=entering)
-            place = self._in_pause if min(len(a), len(b)) >= PAUSE_S * self.rate else self._touching
-            found.append(place(token, a, b, lag, entering=entering, extra=abs(token - nearest)))
+            if abs(token - nearest) > NEAR_TOKENS and min(len(a), len(b)) < PAUSE_S * self.rate:
+                continue
+            edges, sure = self._edges(token, a, b, entering=entering)
+            away = [edge - gap.start if entering else gap.stop - edge for gap, edge in zip((a, b), edges, strict=True)]
+            extra = abs(token - nearest)
+            if min(len(a), len(b), *away) >= PAUSE_S * self.rate:
+                found.append(self._in_pause(token, (a, b), edges, entering=entering, extra=extra))
+            else:
+                found.append(self._touching(token, (a, b), edges, entering=entering, extra=extra, sure=sure))
         return sorted(found, key=lambda boundary: boundary.score)
 
-    def _lag(self, token: int, a: Span, b: Span, *, entering: bool) -> int:
-        """How many samples later the take's edge really lies than told, by the sound of the words beside it in both readings.
+    def _edges(self, token: int, a: Span, b: Span, *, entering: bool) -> tuple[tuple[int, int], bool]:
+        """Places in the two sounds that belong together: the edge of the gap in the original, and where that is in the take.
+
+        And whether that was found by their sound.
+        """
+        here, there = (a.stop, b.stop) if entering else (a.start, b.start)
+        index = token if entering else token - 1
+        words = [side.words[index] if 0 <= index < len(side.words) else None for side in (self.original, self.take)]
+        if words[0] is None or words[1] is None:
+            return (here, there), False
+        mine, theirs = (words[0].start, words[1].start) if entering else (words[0].stop, words[1].stop)
+        lag = self._lag(token, mine, theirs, entering=entering)
+        return ((here, there), False) if lag is None else ((here, here - mine + theirs + lag), True)
+
+    def _lag(self, token: int, mine: int, theirs: int, *, entering: bool) -> int | None:
+        """How many samples later the take's edge of a word really lies than told, by the sound of the words in both readings.
 
         Those are the words that come where the take begins and those that go where it ends, as far as both sides have them:
-        their spectra in bands are laid over one another, the edge itself counting most.
+        their spectra in bands are laid over one another, the edge itself counting most.  None where they are not alike.
         """
-        ends = (a.stop, b.stop) if entering else (a.start, b.start)
-        sides = (self.original, self.take)
+        ends, sides = (mine, theirs), (self.original, self.take)
         along = min(_shared(side, token, end, entering=entering) for side, end in zip(sides, ends, strict=True))
         frames = min(along, round(ALONG_S * self.rate)) // self._hop
+        guess = self._guess(token, mine, theirs, entering=entering)
         if frames < LEAST_FRAMES:
-            return 0
+            return guess
         outside, reach = round(OUTSIDE_S / HOP_S), round(LAG_S / HOP_S)
         first, count = (-outside if entering else -frames), outside + frames
         centres = [(end - side.offset - self._frame // 2) // self._hop for side, end in zip(sides, ends, strict=True)]
         one = _window(self._rows[0], centres[0] + first, count)
-        other = _window(self._rows[1], centres[1] + first - reach, count + 2 * reach)
-        if one.std() < 1.0:
-            return 0
+        last = len(self._rows[1]) - 1
+        if one.std() < 1.0 or last < 0:
+            return guess
         near = np.linspace(1.0, 0.3, count) if entering else np.linspace(0.3, 1.0, count)
-        weights = near[:, None] / near.sum()
-        one = one - (one * weights).sum(axis=0)
-        likeness = np.empty(2 * reach + 1)
-        for k in range(2 * reach + 1):
-            row = other[k : k + count]
-            row = row - (row * weights).sum(axis=0)
-            likeness[k] = (weights * row * one).sum() / (np.sqrt((weights * row**2).sum() * (weights * one**2).sum()) + 1e-9)
-        best = int((likeness - 0.1 * np.abs(np.arange(2 * reach + 1) - reach) / reach).argmax())
-        return (best - reach) * self._hop if likeness[best] > LEAST_LIKENESS else 0
+        weights = near / near.sum()
+        one = one - weights @ one
+        norm = np.sqrt((weights @ one**2).sum())
+        far = np.abs(np.arange(2 * reach + 1) - reach - (guess or 0) / self._hop) / reach
+        cost = 0.15 * far + (2.0 * (far > NEAR_GUESS) if guess is not None else 0.0)
+        best, at = -1.0, 0
+        for pace in (self.pace, *(p for p in PACES if abs(p - self.pace) > 0.03)):
+            there = centres[1] + np.rint((first + np.arange(count)) / pace).astype(int)
+            places = there[None, :] + np.arange(-reach, reach + 1)[:, None]
+            rows = self._rows[1][np.clip(places, 0, last)]
+            rows = rows - np.einsum("c,kcb->kb", weights, rows)[:, None, :]
+            across = np.einsum("c,kcb,cb->k", weights, rows, one, optimize=True)
+            theirs_norm = np.sqrt(np.einsum("c,kcb->k", weights, rows**2, optimize=True))
+            likeness = across / (norm * theirs_norm + 1e-9) - cost
+            k = int(likeness.argmax())
+            if likeness[k] > best + (0.0 if pace == self.pace else 0.02):
+                best, at = float(likeness[k]), k
+        return (at - reach) * self._hop if best > LEAST_LIKENESS else guess
 
-    def _in_pause(self, token: int, a: Span, b: Span, lag: int, *, entering: bool, extra: int) -> Boundary:
-        """A join in a pause: the same distance from the word that the take begins or ends with, so that the pause keeps its length.
+    def _guess(self, token: int, mine: int, theirs: int, *, entering: bool) -> int | None:
+        """The same by the onsets of the words further on, as if both were read at one pace; None where they do not agree."""
+        pairs = list(zip(self.original.words, self.take.words, strict=False))
+        near = pairs[token + 1 : token + 5] if entering else pairs[max(0, token - 4) : token][::-1]
+        lags = []
+        for here, there in near:
+            if here is None or there is None:  # beyond it something is read in one of them only
+                break
+            lags.append(there.start + round((mine - here.start) / self.pace) - theirs)
+        if len(lags) < FEWEST_AGREE or float(np.ptp(lags)) > AGREE_S * self.rate:
+            return None
+        return round(float(np.median(lags)))
+
+    def _in_pause(
+        self, token: int, gaps: tuple[Span, Span], edges: tuple[int, int], *, entering: bool, extra: int
+    ) -> Boundary:
+        """A join in a pause: as far from the word that the take begins or ends with in both, so that the pause keeps its length.
 
         It lies where both sides are quietest over the crossfade, which is as long as the quiet on both sides lets it be.
         """
         original, take, rate = self.original, self.take, self.rate
         lead, tail = round(LEAD_S * rate), round(TAIL_S * rate)
-        room = min(len(a), len(b) + (lag if entering else -lag))
+        (a, b), sign = gaps, -1 if entering else 1
+        away = [edge - gap.start if entering else gap.stop - edge for gap, edge in zip(gaps, edges, strict=True)]
+        room = max(1, min(away))
         size = max(2, round(0.005 * rate))
-        if entering:
-            edges, sign = (a.stop, b.stop + lag), -1
-            first, last = lead, max(lead, room - tail)
-        else:
-            edges, sign = (a.start, b.start + lag), 1
-            first, last = tail, max(tail, room - lead)
+        first, last = (lead, room - tail) if entering else (tail, room - lead)
         if last - first < 2 * size:
-            first = last = max(lead // 2, room // 2)
-            levels = np.zeros(1)
+            first = last = room // 2
+            width, middle = 1, first
         else:
-            sides = []
+            rows = []
             for side, edge in zip((original, take), edges, strict=True):
                 low, high = (edge - last, edge - first) if entering else (edge + first, edge + last)
                 row = levels_of_frames(side.around(low, high), size)
-                sides.append(row[::-1] if entering else row)
-            levels = np.maximum(*sides)
-        count = len(levels)
-        most = min(round(LONGEST_S * rate / size), count)
-        quiet = levels <= np.percentile(levels, 30) + 6.0
-        best, width = _widest(quiet, most)
-        middle = first + round((best + width / 2) * size) if count > 1 else first
-        length = max(round(SHORT_S * rate), min(round(LONGEST_S * rate), width * size))
-        length = min(length, 2 * (middle - (lead if entering else tail) // 2), 2 * max(1, room - middle))
+                rows.append(row[::-1] if entering else row)
+            levels = np.maximum(*rows)
+            at, width = _widest(levels <= np.percentile(levels, 30) + 6.0, round(LONGEST_S * rate / size))
+            middle = first + round((at + width / 2) * size)
+        length = max(min(round(SHORT_S * rate), room), min(round(LONGEST_S * rate), width * size))
+        length = max(2, min(length, 2 * (middle - (lead if entering else tail) // 2), 2 * (room - middle)))
         cut_a, cut_b = edges[0] + sign * middle, edges[1] + sign * middle
         half = max(size, min(length, round(0.02 * rate)) // 2)
         sides_db = [original.level(cut_a - half, cut_a + half), take.level(cut_b - half, cut_b + half)]
-        speech = _speech(original, a, rate)
         gap = min(len(a), len(b)) / rate
-        score = max(max(sides_db) - speech, -60.0) + 0.3 * abs(sides_db[0] - sides_db[1]) - 40 * min(gap, 0.25) + A_WORD * extra
-        return Boundary(token, cut_a, cut_b, round(score, 2), max(2, length // 2 * 2), round(gap, 4))
+        score = max(max(sides_db) - _speech(original, a, rate), -60.0) + 0.3 * abs(sides_db[0] - sides_db[1])
+        score += -40 * min(gap, 0.25) + A_WORD * extra
+        return Boundary(token, cut_a, cut_b, round(score, 2), length // 2 * 2, round(gap, 4))
 
-    def _touching(self, token: int, a: Span, b: Span, lag: int, *, entering: bool, extra: int) -> Boundary:
+    def _touching(
+        self, token: int, gaps: tuple[Span, Span], edges: tuple[int, int], *, entering: bool, extra: int, sure: bool
+    ) -> Boundary:
         """A join where words run into each other: of all pairs of places around their edge that where both readings are most alike."""
         original, take, rate = self.original, self.take, self.rate
-        edge_a, edge_b = (a.stop, b.stop + lag) if entering else (a.start, b.start + lag)
+        a, b = gaps
         step, frame = max(1, round(STEP_S * rate)), round(0.02 * rate)
         reach = round(REACH_S * rate)
         offsets = np.arange(-reach, reach + 1, step)
-        before_a, after_a = shapes_at(original.around, edge_a, offsets, frame, rate)
-        before_b, after_b = shapes_at(take.around, edge_b, offsets, frame, rate)
+        before_a, after_a = shapes_at(original.around, edges[0], offsets, frame, rate)
+        before_b, after_b = shapes_at(take.around, edges[1], offsets, frame, rate)
         # rows: the place in the original, columns: in the take
         context = places_apart(before_a, before_b) + places_apart(after_a, after_b)
         meet = (before_a, after_b) if entering else (after_a, before_b)
         loud = np.maximum(meet[0].max(axis=1)[:, None], meet[1].max(axis=1)[None, :])
-        apart = np.abs(offsets[:, None] - offsets[None, :]) / reach
-        cost = (context + 1.5 * places_apart(*meet)) / 3 + 0.05 * (loud - loud.min()) + 4.0 * apart
+        apart = np.abs(offsets[:, None] - offsets[None, :]) / (rate * (SURE_S if sure else REACH_S))
+        cost = (context + 1.5 * places_apart(*meet)) / 3 + 0.05 * (loud - loud.min()) + 3.0 * apart**2
+        cost[:, edges[1] + offsets < take.offset] = np.inf
+        cost[:, edges[1] + offsets > take.offset + len(take.sound)] = np.inf
+        cost[edges[0] + offsets < original.offset] = np.inf
         i, j = np.unravel_index(int(cost.argmin()), cost.shape)
-        cut_a, cut_b = int(edge_a + offsets[i]), int(edge_b + offsets[j])
+        cut_a, cut_b = int(edges[0] + offsets[i]), int(edges[1] + offsets[j])
         slide, likeness = self._slid(cut_a, cut_b)
-        cut_b += slide
+        cut_b = max(take.offset, cut_b + slide)
         half = round(0.006 * rate)
         depth = max(original.level(cut_a - half, cut_a + half), take.level(cut_b - half, cut_b + half))
-        unlike = float(cost[i, j])
+        unlike = min(float(cost[i, j]), 99.0)
         score = max(depth - _speech(original, a, rate), -60.0) + unlike + TOUCHING + A_WORD * extra
         gap = min(len(a), len(b)) / rate
         return Boundary(token, cut_a, cut_b, round(score, 2), round(SHORT_S * rate) // 2 * 2, round(gap, 4), likeness > LIKE)

@@ -19,6 +19,8 @@ from faithful_reel.core.splice.profile import (
     erb_edges,
     frame_of,
     in_bands,
+    level_apart,
+    word_levels,
 )
 from faithful_reel.core.units import Signal
 
@@ -30,6 +32,8 @@ LATE_S = 0.045
 """What comes later than this after a sound is late echo (Lebart, Boucher and Denbigh, 2001, use 50 ms)."""
 MOST_ECHO_DB = 14.0
 STRENGTHS = (0.2, 0.4, 0.6, 0.8, 1.0, 1.3, 1.7, 2.2, 3.0)
+MOST_MORE_DB = 1.5
+"""So much the level is corrected at most by what the matched take measures itself."""
 LEAST_ECHO_DB = 1.5
 """A difference in echo under this is let be."""
 
@@ -105,6 +109,12 @@ def matched(
     echo_db = 0.0
     if switches.echo:
         echo_db = _dried(take, power, gains, figures, chapter, rate)
+    more = 0.0
+    if switches.level:  # held against the chapter's words once more, as it is now
+        heard = in_bands(power * gains**2 * 10 ** (gain_db / 10), rate)
+        words = word_levels(take.words, take.offset - frame, heard, in_bands(wanted, rate), rate)
+        more = float(np.clip(level_apart(chapter.bands, words), -MOST_MORE_DB, MOST_MORE_DB))
+    level, gain_db = level + more, gain_db + more
     spectra *= gains * 10 ** (gain_db / 20)
     y = _overlapped(np.fft.irfft(spectra, n=frame, axis=1) * window, hop, len(padded))[frame : frame + len(x)] / 1.5
     if switches.room:
@@ -114,7 +124,7 @@ def matched(
             y += _filtered(np.asarray(tone[: len(x)], np.float64), _smooth(lacking), rate)
         speech = slice(BANDS // 8, BANDS)
         room_db = float(np.mean(10 * np.log10(in_bands(wanted, rate)[speech] / in_bands(floor * 10 ** (gain_db / 10), rate)[speech])))
-    return y.astype(np.float32), Amounts(level, round(float(np.abs(shape).max()), 1), round(room_db, 1), round(echo_db, 1))
+    return y.astype(np.float32), Amounts(round(level, 2), round(float(np.abs(shape).max()), 1), round(room_db, 1), round(echo_db, 1))
 
 
 def _smooth(row: NDArray[np.float64]) -> NDArray[np.float64]:

@@ -73,6 +73,7 @@ def planned_splice(
     gain_db: float = 0.0,
     choice: Choice = BEST,
     lane: int = 0,
+    pace: float = 1.0,
 ) -> Plan:
     """Plan to put a take in for the words that changed.
 
@@ -86,6 +87,8 @@ def planned_splice(
         The gain that the take's piece gets.
     choice : Choice
         Which proposals to use.
+    pace : float
+        How many times as fast the take is still read.
 
     Raises
     ------
@@ -93,7 +96,7 @@ def planned_splice(
         No boundary fits.
     """
     count = len(original.entering) - 1
-    pair = Pair(original, take, rate)
+    pair = Pair(original, take, rate, pace)
     entering = pair.ranked(range(changed.start + 1), entering=True, nearest=changed.start)
     leaving = pair.ranked(range(changed.stop, count + 1), entering=False, nearest=changed.stop)
     if (choice.entering, choice.leaving) == (0, 0):

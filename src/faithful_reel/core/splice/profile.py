@@ -139,19 +139,25 @@ def figures_of(side: Spoken, rate: int) -> Figures:
         loud = power.sum(axis=1)
         floor = power[loud <= np.percentile(loud, 5)].mean(axis=0)
     floor_bands = in_bands(floor, rate)
-    words = [_word(side, span, bands, floor_bands, rate) for span in side.words]
-    others = [_word(side, span, bands, floor_bands, rate) for span in side.others]
-    rows = [np.array(r).reshape(-1, BANDS) for r in (words, others)]
-    return Figures(*rows, floor, floor_bands, decays(side, bands, floor_bands, rate))
+    words = word_levels(side.words, side.offset, bands, floor_bands, rate)
+    others = word_levels(side.others, side.offset, bands, floor_bands, rate)
+    return Figures(words, others, floor, floor_bands, decays(side, bands, floor_bands, rate))
 
 
-def _word(side: Spoken, span: Span | None, bands: Bands, floor: Bands, rate: int) -> Bands:
-    """Levels of a word in dB in every band, its floor taken out; NaN where it does not stand over it."""
+def word_levels(words: Sequence[Span | None], offset: int, bands: Bands, floor: Bands, rate: int) -> Bands:
+    """Levels of words in dB in every band, (words, BANDS), the floor taken out; NaN where they do not stand over it.
+
+    `bands` are those of frames of a sound that begins at `offset`.
+    """
+    return np.array([_word(span, offset, bands, floor, rate) for span in words]).reshape(-1, BANDS)
+
+
+def _word(span: Span | None, offset: int, bands: Bands, floor: Bands, rate: int) -> Bands:
     frame, hop = frame_of(rate)
     if span is None:
         return np.full(BANDS, np.nan)
-    first = max(0, (span.start - side.offset) // hop)
-    last = min(len(bands), max(first + 1, (span.stop - side.offset - frame) // hop + 1))
+    first = max(0, (span.start - offset) // hop)
+    last = min(len(bands), max(first + 1, (span.stop - offset - frame) // hop + 1))
     if first >= last:
         return np.full(BANDS, np.nan)
     mean = bands[first:last].mean(axis=0)
@@ -202,7 +208,7 @@ def profile_of(pairs: Sequence[tuple[Figures, Figures, float]]) -> Profile:
     Words that both sides read are compared one by one, which says most; where there are few the mean of all words around helps.
     Medians, and what is uncertain is taken for less.
     """
-    rows = [_shared(chapter, take) for chapter, take, _ in pairs]
+    rows = [_shared(chapter.bands, take.bands) for chapter, take, _ in pairs]
     apart = np.concatenate([c - t for c, t in rows])
     tone, se = _middle(apart - np.nanmedian(apart, axis=1)[:, None]) if len(apart) else (np.zeros(BANDS), np.full(BANDS, np.inf))
     wide = _widely(pairs)
@@ -229,10 +235,23 @@ def profile_of(pairs: Sequence[tuple[Figures, Figures, float]]) -> Profile:
     )
 
 
-def _shared(chapter: Figures, take: Figures) -> tuple[Bands, Bands]:
+def level_apart(chapter: Bands, take: Bands) -> float:
+    """How many dB the chapter's words are louder than the same of the take, together; words that differ oddly are left out.
+
+    0 where too few are known.
+    """
+    mine, theirs = map(_loud, _shared(chapter, take))
+    if len(mine) < 2:
+        return 0.0
+    apart = mine - theirs
+    kept = np.abs(apart - np.median(apart)) <= max(2.0, 2.0 * float(np.median(np.abs(apart - np.median(apart)))))
+    return float(10 * np.log10(np.sum(10 ** (mine[kept] / 10)) / np.sum(10 ** (theirs[kept] / 10))))
+
+
+def _shared(chapter: Bands, take: Bands) -> tuple[Bands, Bands]:
     """The words that both sides read, where enough bands of them stand over both floors."""
-    both = min(len(chapter.bands), len(take.bands))
-    a, b = chapter.bands[:both], take.bands[:both]
+    both = min(len(chapter), len(take))
+    a, b = chapter[:both], take[:both]
     known = np.isfinite(a + b).sum(axis=1) >= BANDS // 3
     mask = np.isfinite(a[known] + b[known])
     return np.where(mask, a[known], np.nan), np.where(mask, b[known], np.nan)

@@ -10,7 +10,9 @@ from enum import StrEnum
 import numpy as np
 from numpy.typing import NDArray
 
-from faithful_reel.core.audio.roomtone import FRAME_S, frame_levels, quiet_threshold
+from faithful_reel.core.audio.roomtone import FRAME_S, frame_levels, levels_of_frames, quiet_threshold
+from faithful_reel.core.splice.odds import AROUND_S as AROUND_S_ODDS
+from faithful_reel.core.splice.odds import logit
 from faithful_reel.core.units import Signal
 
 AROUND_S, SPEECH_S, REACH_S = 0.9, 0.5, 3.0
@@ -127,3 +129,167 @@ def natural_seam(x: Signal, boundaries: Sequence[int], rate: int) -> Seam | None
         max(s.tone_step_db for s in seams),
         max(s.click_db for s in seams),
     )
+
+
+class Ease(StrEnum):
+    """What a join is worth, in one word."""
+
+    UNNOTICEABLE = "unnoticeable"
+    LISTEN = "listen"
+    REDO = "redo"
+
+
+FIGURES = ("level", "tone", "pitch", "floor", "click", "rhythm", "odds")
+"""What a join is judged by, in the order in which it is told."""
+USUAL, ODD, BEYOND = 75.0, 95.0, 99.5
+"""A join is unnoticeable whose odds lie no higher than those of three natural boundaries in four, and none of whose figures stands
+out of 95 in a hundred; it is to be redone where its odds or two figures lie beyond all natural ones (own choice)."""
+FEWEST_NATURAL = 8
+MOST_NATURAL = 48
+"""So many natural boundaries of a kind are measured at most, the nearest ones."""
+PITCH_S, LEAST_VOICED, LOWEST_HZ, HIGHEST_HZ = 0.06, 0.5, 70.0, 400.0
+
+
+@dataclass(frozen=True, slots=True)
+class Boundary:
+    """A place between two words, and whether somebody pauses there."""
+
+    at: int
+    in_pause: bool
+
+
+@dataclass(frozen=True, slots=True)
+class NaturalSeams:
+    """What natural boundaries of a reading measure: (boundaries, figures) of those in pauses, and of those where words touch."""
+
+    pause: NDArray[np.float64]
+    touch: NDArray[np.float64]
+
+    def of(self, *, in_pause: bool) -> NDArray[np.float64]:
+        """Those of a kind."""
+        return self.pause if in_pause else self.touch
+
+
+@dataclass(frozen=True, slots=True)
+class JudgedSeam:
+    """A join in figures, each with its percentile among natural boundaries of the same kind, and one word for all.
+
+    `figures` and `percentiles` are in the order of `FIGURES`; percentiles are empty where there are too few boundaries to tell.
+    """
+
+    at: int
+    in_pause: bool
+    figures: tuple[float, ...]
+    percentiles: tuple[float, ...]
+    ease: Ease
+
+    def as_json(self) -> dict[str, object]:
+        """As documented in docs/headless.md."""
+        told: dict[str, object] = {k: round(v, 2) for k, v in zip(FIGURES, self.figures, strict=True)}
+        told["percentiles"] = {k: round(v) for k, v in zip(FIGURES, self.percentiles, strict=False)}
+        return told | {"kind": "pause" if self.in_pause else "speech", "word": self.ease.value}
+
+    @property
+    def worst(self) -> float:
+        """How much it stands out: to put the worst first."""
+        if not self.percentiles:
+            return 50.0
+        return max(self.percentiles[-1], *(p - 10 for p in self.percentiles[:-1]))
+
+
+def figures_at(x: Signal, at: int, rate: int, *, in_pause: bool) -> NDArray[np.float64]:
+    """The seven figures of a boundary at sample `at` of (n,) audio, as sizes: the smaller, the smoother."""
+    seam = seam_at(x, at, rate)
+    around = round(AROUND_S_ODDS * rate)
+    left, right = (np.zeros(around, np.float64) for _ in range(2))
+    before, after = x[max(0, at - around) : at], x[at : at + around]
+    left[around - len(before) :] = before
+    right[: len(after)] = after
+    odds = logit(left, right, rate, in_pause=in_pause)
+    rhythm = float(np.log2(max(pause_at(x, at, rate), 0.02))) if in_pause else 0.0
+    values = seam.level_step_db, seam.tone_step_db, _pitch_step(x, at, rate), seam.floor_step_db
+    return np.array([*map(abs, values), max(seam.click_db, -20.0), rhythm, odds])
+
+
+def pauses_there(x: Signal, at: int, rate: int) -> bool:
+    """Whether nobody speaks at a boundary, by the levels around it."""
+    return pause_at(x, at, rate) >= LEAST_PAUSE_S
+
+
+LEAST_PAUSE_S = 0.06
+
+
+def pause_at(x: Signal, at: int, rate: int) -> float:
+    """How long, in seconds, the quiet is that a place of (n,) audio lies in; 0 where somebody speaks."""
+    near, size = round(AROUND_S * rate), round(0.01 * rate)
+    first = max(0, at - near)
+    levels = levels_of_frames(np.asarray(x[first : at + near]), size)
+    if len(levels) < 8:
+        return 0.0
+    quiet = levels < quiet_threshold(levels)
+    middle = min(len(quiet) - 1, (at - first) // size)
+    if not quiet[middle]:
+        return 0.0
+    loud = np.flatnonzero(~quiet)
+    before, after = loud[loud < middle], loud[loud > middle]
+    return float((after[0] if len(after) else len(quiet)) - (before[-1] + 1 if len(before) else 0)) * size / rate
+
+
+def _pitch_step(x: Signal, at: int, rate: int) -> float:
+    """Semitones between the voice last before a boundary and first after it; 0 where either side is not voiced nearby."""
+    size, hop = round(PITCH_S * rate), round(0.02 * rate)
+    heights = []
+    for way in (-1, 1):
+        for k in range(10):
+            first = at - size - k * hop if way < 0 else at + k * hop
+            if first < 0 or first + size > len(x):
+                break
+            if (height := _pitch(np.asarray(x[first : first + size], np.float64), rate)) > 0:
+                heights.append(height)
+                break
+    return float(12 * np.log2(heights[1] / heights[0])) if len(heights) == 2 else 0.0
+
+
+def _pitch(frame: NDArray[np.float64], rate: int) -> float:
+    """Fundamental frequency in Hz by autocorrelation; 0 for a frame that is not voiced."""
+    frame = frame - frame.mean()
+    sums = np.fft.irfft(np.abs(np.fft.rfft(frame, 2 * len(frame))) ** 2)[: len(frame)]
+    low, high = round(rate / HIGHEST_HZ), min(round(rate / LOWEST_HZ), len(sums) - 1)
+    if sums[0] < 1e-7 * len(frame) or high <= low:
+        return 0.0
+    row = sums[low:high] / sums[0] * len(frame) / (len(frame) - np.arange(low, high))
+    best = int(row.argmax())
+    return rate / (low + best) if row[best] > LEAST_VOICED else 0.0
+
+
+def natural_seams(x: Signal, boundaries: Sequence[Boundary], rate: int) -> NaturalSeams:
+    """Measure untouched boundaries of (n,) audio: the beginning of the figures that a join is held against."""
+    rows: dict[bool, list[NDArray[np.float64]]] = {True: [], False: []}
+    for b in boundaries:
+        if len(rows[b.in_pause]) < MOST_NATURAL:
+            rows[b.in_pause].append(figures_at(x, b.at, rate, in_pause=b.in_pause))
+    return NaturalSeams(*(np.array(rows[k]).reshape(-1, len(FIGURES)) for k in (True, False)))
+
+
+def judged_seam(x: Signal, at: int, rate: int, natural: NaturalSeams, *, in_pause: bool) -> JudgedSeam:
+    """Hold the join at sample `at` of (n,) audio against natural boundaries of its kind."""
+    figures = figures_at(x, at, rate, in_pause=in_pause)
+    table = natural.of(in_pause=in_pause)
+    shown = tuple(float(v) for v in figures)
+    if len(table) < FEWEST_NATURAL:
+        return JudgedSeam(at, in_pause, shown, (), Ease.LISTEN)
+    own, usual = figures.copy(), table.copy()
+    middle = np.median(table[:, RHYTHM])
+    own[RHYTHM], usual[:, RHYTHM] = abs(own[RHYTHM] - middle), np.abs(usual[:, RHYTHM] - middle)
+    percentiles = 100.0 * ((usual < own - 1e-9).sum(axis=0) + 0.5 * (np.abs(usual - own) <= 1e-9).sum(axis=0)) / len(usual)
+    return JudgedSeam(at, in_pause, shown, tuple(percentiles.tolist()), _ease(percentiles))
+
+
+RHYTHM = FIGURES.index("rhythm")
+
+
+def _ease(percentiles: NDArray[np.float64]) -> Ease:
+    others, odds = percentiles[:-1], percentiles[-1]
+    if odds > BEYOND or (others > BEYOND).sum() >= 2:
+        return Ease.REDO
+    return Ease.UNNOTICEABLE if odds <= USUAL and others.max() <= ODD else Ease.LISTEN

@@ -29,6 +29,8 @@ from faithful_reel.core.work.mending import lane_tone, tone_of
 from faithful_reel.core.work.timeline import Hearing, lane_with, tokens_of, voice_tokens
 
 EDGE_S = 0.25
+FEW_PAIRS, LEAST_PACED_S = 5, 1.2
+"""Pace is told by so many pairs of neighbouring words, and so much time, at least."""
 FEW_LINES, MOST_OWN_DB = 3, 1.5
 """From so many lines on a session's profile stands for all of them; a line's own level may change it by so much."""
 LEAST_PACE, MOST_PACE = 0.025, 0.08
@@ -191,17 +193,18 @@ def _changed(chapter: ChapterState, pickup: Pickup, hearing: Hearing, span: rang
 
 def line_figures(line: LineInReel, take: Spoken, rate: int) -> tuple[Figures, Figures, float]:
     """What both sides of a line measure, and how many times as fast as the chapter the take is read."""
-    return figures_of(line.spoken, rate), figures_of(take, rate), _pace(line.spoken.words, take.words)
+    return figures_of(line.spoken, rate), figures_of(take, rate), _pace(line.spoken.words, take.words, rate)
 
 
-def _pace(chapter: Sequence[Span | None], take: Sequence[Span | None]) -> float:
+def _pace(chapter: Sequence[Span | None], take: Sequence[Span | None], rate: int) -> float:
     """By the onsets of words that follow one another in both readings; 0 where there are too few (word lengths mislead)."""
     apart = [(0, 0)]
     for (a, b), (c, d) in itertools.pairwise(zip(chapter, take, strict=False)):
         if a is not None and b is not None and c is not None and d is not None:
             apart.append((c.start - a.start, d.start - b.start))
     theirs = sum(t for _, t in apart)
-    return sum(c for c, _ in apart) / theirs if len(apart) > FEW_LINES and theirs > 0 else 0.0
+    enough = len(apart) > FEW_PAIRS and theirs > LEAST_PACED_S * rate
+    return sum(c for c, _ in apart) / theirs if enough else 0.0
 
 
 def combined(session: Profile | None, own: Profile) -> Profile:
@@ -294,6 +297,7 @@ def preview_splice(
         gain_db=gain_db,
         choice=choice,
         lane=line.lane,
+        pace=profile.pace / made.pace,
     )
     _refuse_taking_words(chapter, hearing, plan.command)
     after = plan.command.apply(reel)
