@@ -88,7 +88,16 @@ def all_cases() -> list[Case]:
                     "misread": range(at, at + 1),
                     "skipped": range(at, min(line.stop - 1, at + max(1, size // 4))),
                 }[way]
-                case = Case(len(cases), name, line, way, condition, spoiled, held_out=name.endswith("-2") or k % 4 > 1, around=inner.get(k, 0))
+                case = Case(
+                    len(cases),
+                    name,
+                    line,
+                    way,
+                    condition,
+                    spoiled,
+                    held_out=name.endswith("-2") or k % 4 > 1,
+                    around=inner.get(k, 0),
+                )
                 cases.append(_drawn(case, rng))
     return cases
 

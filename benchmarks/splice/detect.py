@@ -106,7 +106,9 @@ def unminded(x: np.ndarray, at: int, rate: int) -> list[float]:
     rows = np.array([_cepstra(_sides(x, at + k * step, size)[0], rate) for k in range(-6, 8)])
     change = np.linalg.norm(np.diff(rows, 2, axis=0), axis=1)
     found += [float(change[5:7].max() / (np.median(change) + 1e-9))]
-    both = np.concatenate(_sides(x, at, round(0.04 * rate))) + 1e-7 * np.random.default_rng(at).standard_normal(2 * round(0.04 * rate))
+    both = np.concatenate(_sides(x, at, round(0.04 * rate))) + 1e-7 * np.random.default_rng(at).standard_normal(
+        2 * round(0.04 * rate)
+    )
     residue = np.abs(_residue(both))
     near, centre = round(0.002 * rate), len(residue) // 2
     found.append(float(np.log(residue[centre - near : centre + near].max() / (np.percentile(residue, 95) + 1e-12))))
@@ -123,7 +125,11 @@ def unminded(x: np.ndarray, at: int, rate: int) -> list[float]:
     found.append(abs(centroids[0] - centroids[1]))
     phases = np.angle(np.fft.rfft(both * np.hanning(len(both))))
     found.append(float(np.std(np.diff(np.unwrap(phases))[2:60])))
-    found.append(abs(float(np.corrcoef(left[::-1][: len(left) // 2], right[: len(left) // 2])[0, 1])) if left.std() and right.std() else 0.0)
+    found.append(
+        abs(float(np.corrcoef(left[::-1][: len(left) // 2], right[: len(left) // 2])[0, 1]))
+        if left.std() and right.std()
+        else 0.0
+    )
     return found
 
 

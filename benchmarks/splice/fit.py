@@ -40,7 +40,17 @@ def rows_of(m: Material, rng: random.Random) -> list[tuple[np.ndarray, int, bool
     size = round(AROUND_S * m.rate)
     altered = [
         tilted(noised(m, m.sound, db, noise) if db else m.sound, m.rate, tilt) * np.float32(10 ** (level / 20))
-        for level, tilt, db in ((3, 0, 0), (-4, 0, 0), (0, 4, 0), (0, -4, 0), (0, 0, 6), (0, 0, 12), (2, 3, 4), (-2, -2, 8), (0, 0, 0))
+        for level, tilt, db in (
+            (3, 0, 0),
+            (-4, 0, 0),
+            (0, 4, 0),
+            (0, -4, 0),
+            (0, 0, 6),
+            (0, 0, 12),
+            (2, 3, 4),
+            (-2, -2, 8),
+            (0, 0, 0),
+        )
     ]
     found = []
     for at, in_pause in natural(m):

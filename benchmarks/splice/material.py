@@ -118,7 +118,7 @@ def _made(voice: str, number: int) -> Material:
             parts, words, at = [np.zeros(int(0.9 * RATE))], [], int(0.9 * RATE)
             for sentence in script.sentences()[2 : 2 + SENTENCES]:
                 tokens = [script.words[k].text for k in sentence]
-                text = " ".join(t.strip("“”\"") for t in tokens)
+                text = " ".join(t.strip('“”"') for t in tokens)
                 pace = {} if voice == "piper" else {"pace": 1.1 if not take else 1.16}
                 said, _, edges = booth.closely(text, **pace)
                 lead = max(0, edges[0][1] - int(0.05 * RATE))
@@ -151,4 +151,14 @@ def materials() -> list[Material]:
 
 if __name__ == "__main__":
     for m in materials():
-        print(m.name, m.rate, round(len(m.sound) / m.rate, 1), "s", len(m.words), "words", len(m.lines), "lines", m.again is not None)
+        print(
+            m.name,
+            m.rate,
+            round(len(m.sound) / m.rate, 1),
+            "s",
+            len(m.words),
+            "words",
+            len(m.lines),
+            "lines",
+            m.again is not None,
+        )

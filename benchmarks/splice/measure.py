@@ -92,14 +92,17 @@ def measured(case: Case, made: Made, out: Path, told: dict) -> Measured:
     if made.takes:
         at, first = min(made.takes, key=lambda t: abs(t[0] - taken[0]))
         begin, finish = (first + (t - at) for t in taken)
-        pause = max(
-            _pause_apart(made, start, begin, round(0.02 * rate), takes_over=False),
-            _pause_apart(made, finish, stop + later, round(0.02 * rate), takes_over=True),
-        ) / rate * 1000
+        pause = (
+            max(
+                _pause_apart(made, start, begin, round(0.02 * rate), takes_over=False),
+                _pause_apart(made, finish, stop + later, round(0.02 * rate), takes_over=True),
+            )
+            / rate
+            * 1000
+        )
         pieces = truth[max(0, round(begin)) : round(finish)]
         inside = (round(begin), round(finish))
     end = max(beside(start), beside(stop + later))
-    words = [(a, b) for _, a, b in made.words if a >= inside[0] - 0.02 * rate and b <= inside[1] + 0.02 * rate]
     speaks = np.zeros(len(truth), bool)
     for a, b in ((a, b) for _, a, b in made.words):
         speaks[a:b] = True
@@ -112,7 +115,6 @@ def measured(case: Case, made: Made, out: Path, told: dict) -> Measured:
     joins = []
     for where, in_pause in zip((join_in, join_out), told["in_pause"], strict=True):
         joins.append(seam_at(result, where, rate).click_db - natural_clicks(case.material)[0 if in_pause else 1])
-    assert words or not made.takes
     return Measured(pause, end, step, float(np.abs(apart).mean()), float(np.abs(apart).max()), floor, max(0.0, *joins))
 
 
@@ -133,7 +135,13 @@ def _pause_apart(made: Made, left: float, right: float, slack: int, *, takes_ove
 
 
 def _floor(
-    result: np.ndarray, truth: np.ndarray, speaks: np.ndarray, inside: tuple[int, int], joined: tuple[int, int], rate: int, pace: float
+    result: np.ndarray,
+    truth: np.ndarray,
+    speaks: np.ndarray,
+    inside: tuple[int, int],
+    joined: tuple[int, int],
+    rate: int,
+    pace: float,
 ) -> float:
     """How far the pauses of the spliced stretch stand over those around it, in dB, by the middles of pauses of 0.15 s and more."""
     edges = np.flatnonzero(np.diff(np.concatenate([[True], speaks, [True]]).astype(np.int8)))

@@ -203,9 +203,9 @@ def splice(
     if as_json:
         _print(result.as_json())
         return
-    made = result.made
-    places = f"{clock(made.join_in / made.rate)} and {clock(made.join_out / made.rate)}"
-    sys.stdout.write(f"{out}: joined at {places}, gain {result.plan.gain_db:+.1f} dB\n")
+    made = result.preview
+    places = " and ".join(f"{clock(at / made.rate)}" for at in made.joins)
+    sys.stdout.write(f"{out}: joined at {places}, {result.seam_in.ease} and {result.seam_out.ease}\n")
 
 
 @app.command()

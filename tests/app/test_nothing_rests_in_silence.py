@@ -25,7 +25,8 @@ from faithful_reel.app.jobs import Jobs
 from faithful_reel.app.settings import number, text
 from faithful_reel.app.widgets.parts import tip
 from faithful_reel.app.window import Window
-from faithful_reel.core.book.commands import EDITION, PlaceSplice, ReceiveTakes, RenameChapter, SetDetails
+from faithful_reel.core.book.commands import EDITION, RenameChapter, SetDetails
+from faithful_reel.core.book.pickups import PlaceSplice, ReceiveTakes
 from faithful_reel.core.book.recordings import decode, overview, path_of
 from faithful_reel.core.book.session import Session
 from faithful_reel.core.book.store import BookStore

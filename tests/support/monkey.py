@@ -20,8 +20,9 @@ from faithful_reel.app.acts import every_act
 from faithful_reel.app.desks import DeskName
 from faithful_reel.app.editing.cutting import Cutting
 from faithful_reel.app.editing.shaping import Shaping
-from faithful_reel.core.book.commands import EDITION, ReceiveTakes
+from faithful_reel.core.book.commands import EDITION
 from faithful_reel.core.book.keeping import verified
+from faithful_reel.core.book.pickups import ReceiveTakes
 from faithful_reel.core.book.session import Session
 from faithful_reel.core.book.store import BookStore
 from faithful_reel.core.collate.findings import Decision, Kind

@@ -5,6 +5,7 @@ from __future__ import annotations
 import subprocess
 import sys
 import time
+from functools import partial
 from pathlib import Path
 
 from platformdirs import user_data_path
@@ -140,7 +141,7 @@ def _first_desk(bench: Workbench, settings: QSettings) -> DeskName:
 def _parts(bench: Workbench, jobs: Jobs, player: Player, ask: Asking, settings: QSettings, places: Places) -> Parts:
     """The presenters and what shows them."""
     intake, proof, pickups = IntakePresenter(bench), ProofPresenter(bench), PickupsPresenter(bench)
-    names, splice, mastering = NamesPresenter(bench), SplicePresenter(bench), MasterPresenter(bench)
+    names, splice, mastering = NamesPresenter(bench), SplicePresenter(bench, settings), MasterPresenter(bench)
     releasing = ReleasePresenter(bench, mastering)
     proof.off = frozenset(filter(None, text(settings, "proof/off").split(",")))
     transport = Transport(bench, player, settings, proof.listening)
@@ -230,6 +231,7 @@ def _join(window: Window, parts: Parts) -> None:
     assert isinstance(proof, ProofPanel)
     assert isinstance(splice, SplicePanel)
     parts.transport.views += [parts.loupe, parts.foot, GalleyFollows(proof, parts.transport)]
+    parts.splice.shows = partial(parts.transport.go_to, look=True)
     parts.transport.elsewhere += [parts.foot.show_time, splice.show_position]
     parts.player.moved.connect(parts.transport.moved)
     parts.player.started.connect(parts.transport.state_changed)

@@ -9,19 +9,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from faithful_reel.core.book.commands import (
-    EDITION,
-    Decide,
-    DecideSeveral,
-    EditReel,
-    MarkSent,
-    NoteFinding,
-    NotePickup,
-    PlaceHearing,
-    ReceiveTakes,
-    SplitChapter,
-)
+from faithful_reel.core.book.commands import EDITION, Decide, DecideSeveral, EditReel, NoteFinding, PlaceHearing, SplitChapter
 from faithful_reel.core.book.model import Book, ChapterState, Recording
+from faithful_reel.core.book.pickups import MarkSent, NotePickup, ReceiveTakes
 from faithful_reel.core.collate.findings import SHOWN, Decision, Evidence, Finding, Kind, differences, is_shown
 from faithful_reel.core.collate.links import collated
 from faithful_reel.core.errors import EditRefused

@@ -5,10 +5,11 @@ from __future__ import annotations
 from pathlib import Path
 
 from faithful_reel.app.workbench import Observed, Workbench
-from faithful_reel.core.book.commands import EDITION, AddRecording, ChooseTake, MarkSent, NotePickup, ReceiveTakes
+from faithful_reel.core.book.commands import EDITION, AddRecording
+from faithful_reel.core.book.pickups import ChooseTake, MarkSent, NotePickup, ReceiveTakes
 from faithful_reel.core.errors import AppError
 from faithful_reel.core.jobs import Watch
-from faithful_reel.core.pickups.ledger import WAITING, Pickup, State, write_call_sheet
+from faithful_reel.core.pickups.ledger import WAITING, Pickup, State, Unmatched, write_call_sheet
 from faithful_reel.core.reel.reel import Lane, Piece, Reel
 from faithful_reel.core.units import samples
 from faithful_reel.core.work.receiving import Received, received_takes
@@ -61,7 +62,7 @@ class PickupsPresenter(Observed):
         folder, book, ears = self.bench.session.store.folder, self.bench.book, self.bench.ears
 
         def job(watch: Watch) -> Received:
-            return received_takes(folder, book, path, waiting, lambda: ears.all(book.language).first, watch)
+            return received_takes(folder, book, path, waiting, lambda: ears.all(book.language), watch)
 
         self.bench.jobs.start(f"Sort {path.name}", job, done=self._received, stopped=self.bench.stopped)
 
@@ -72,7 +73,8 @@ class PickupsPresenter(Observed):
         elif not self.bench.do(AddRecording(recording)):
             return
         there = {p.id for p in self.bench.book.pickups}
-        self.bench.do(ReceiveTakes(recording.hash, tuple(row for row in found.matched if row[0] in there), EDITION))
+        left = tuple(Unmatched(recording.hash, u.start, u.stop, u.heard) for u in found.left)
+        self.bench.do(ReceiveTakes(recording.hash, tuple(row for row in found.matched if row[0] in there), EDITION, left))
 
     def original(self) -> Reel | None:
         """The line at hand as the chapter's recording has it, with a little around it."""

@@ -1,36 +1,51 @@
-"""The Splice desk: original above, take below, result between."""
+"""The Splice desk: the lines at the left; of the one at hand original above, take below, result between; its joins in figures."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QVBoxLayout
+from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QSplitter, QStackedWidget, QVBoxLayout, QWidget
 
 from faithful_reel.app.splice.presenter import SplicePresenter
 from faithful_reel.app.theme import Theme, scale_of_letters
-from faithful_reel.app.widgets.parts import ActButton, Check, Choice, Desk, Scrolled, label
+from faithful_reel.app.widgets.flow import Flow
+from faithful_reel.app.widgets.parts import ActButton, Check, Choice, Desk, Scrolled, label, rule
 from faithful_reel.app.widgets.tables import Table
 from faithful_reel.app.widgets.trio import Trio, TrioBoundary
 from faithful_reel.core.pickups.ledger import DONE, Pickup, State
-from faithful_reel.core.pickups.placing import Spliced
 from faithful_reel.core.splice.boundaries import Boundary
-from faithful_reel.core.splice.seam import likeness
-from faithful_reel.core.work.splicing import InPlace, Preview
+from faithful_reel.core.splice.match import Amounts
+from faithful_reel.core.splice.profile import Profile
+from faithful_reel.core.splice.seam import FIGURES, JudgedSeam
+from faithful_reel.core.units import clock
+from faithful_reel.core.work.splicing import InPlace, LineWord, Preview
 
 SHOWN_PROPOSALS = 4
-SEAM_ROWS = 3
 BAR = 12
 """Pixels of the bar under a long line."""
 IN_WORDS = {
     State.SPLICED: "The take is in: this is how it stands in the chapter. Hear it in context, then pass it.",
+    State.HEARD: "The take is in, and the ears heard the line as it is written. Hear it in context, then pass it.",
     State.PASSED: "The take is in, and passed.",
 }
 WITHOUT_PLACE = {
     State.SPLICED: "This take was put in, but it is no longer in the reel.",
+    State.HEARD: "This take was put in, but it is no longer in the reel.",
     State.PASSED: "This take was put in and passed, but it is no longer in the reel.",
     State.DROPPED: "This line is not wanted any more. Decide its finding as Pickup again to use the take.",
 }
+UNITS = {"level": "dB", "tone": "dB", "pitch": "st", "floor": "dB", "click": "dB", "rhythm": "s", "odds": ""}
+TIPS = {
+    "level": "The step of level from one side to the other",
+    "tone": "How far the third-octaves of the voice differ from one side to the other",
+    "pitch": "The step of the voice's pitch, in semitones",
+    "floor": "The step of the noise floor",
+    "click": "How far the sharpest moment stands over those around it",
+    "rhythm": "The length of the pause",
+    "odds": "The odds that a detector takes it for a join, as a logarithm",
+}
+NO_JOINS = "Joins of the chapter at hand stand here, the one that stands out most first."
 
 
 class SplicePanel(Desk):
@@ -42,60 +57,130 @@ class SplicePanel(Desk):
         self._presenter = presenter
         self._theme: Theme | None = None
         self.rows = Table(["Line", "State"], "Pickups with a take")
-        self.rows.setFixedHeight(round(96 * scale_of_letters()))
         self.rows.itemSelectionChanged.connect(self._row_chosen)
         self.rows.columns(stretch=0)
-        self.rows.menu_acts = ("splice.hear_before", "splice.hear_after", "splice.hear_context", "splice.place", "splice.pass")
+        self.rows.menu_acts = (
+            "splice.hear_before", "splice.hear_after", "splice.hear_context", "splice.place", "splice.take_out",
+            "splice.hear_again", "splice.pass",
+        )  # fmt: skip
+        self.joins = Table(["Join", "Worth", "Where"], "Joins of this chapter, the one that stands out most first")
+        self.joins.columns(stretch=0)
+        self.joins.doubleClicked.connect(self._join_chosen)
+        self.which = Choice()
+        self.which.addItems(["Lines with a take", "Joins of this chapter"])
+        self.which.setAccessibleName("What the list shows")
+        self.which.setToolTip("Lines that can be put in, or the joins of the chapter with their figures")
+        self.which.activated.connect(self._listed)
+        self.lists = QStackedWidget()
+        self.lists.addWidget(self.rows)
+        self.lists.addWidget(self.joins)
+        self.no_joins = label(NO_JOINS, "quiet", wrap=True)
         self.trio = Trio()
         self.trio.boundary_clicked.connect(self._boundary_clicked)
+        self.trio.boundary_dragged.connect(self._boundary_dragged)
         self.across = Scrolled(self.trio)
         self.across.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.across.setMinimumHeight(self.trio.minimumHeight() + BAR)
         self.entering, self.leaving = Choice(), Choice()
         for combo, name in ((self.entering, "Boundary where the take begins"), (self.leaving, "Boundary where the take ends")):
             combo.setAccessibleName(name)
-            combo.setToolTip(name + ", best first")
-            combo.setMinimumWidth(250)
+            combo.setToolTip(name + ", best first, with the length of the pause there")
+            combo.setMinimumWidth(190)
             combo.activated.connect(self._proposals_chosen)
-        self.match_level = Check("match the level")
-        self.match_level.setChecked(True)
-        self.match_level.setToolTip("Bring the take's voice to the level of the chapter's")
-        self.match_level.toggled.connect(self._level_matched)
-        self.hear_before, self.hear_after, self.hear_context = (
-            ActButton("Hear before", "splice.hear_before"),
-            ActButton("Hear after", "splice.hear_after"),
-            ActButton("Hear in context", "splice.hear_context"),
-        )
-        self.place, self.passed = ActButton("Put the take in", "splice.place"), ActButton("Pass", "splice.pass")
-        self.seam = Table(["Seam", "Level step", "Floor step", "Tone step", "Click", ""], "The joins in figures", sortable=False)
-        self.seam.columns(stretch=5)
+        self.matches = {name: Check(name) for name in ("level", "tone", "room", "echo", "pace")}
+        for name, check, told in (
+            ("level", self.matches["level"], "Bring the take's voice to the level of the chapter's"),
+            ("tone", self.matches["tone"], "Bring the colour of the take's voice to that of the chapter's"),
+            (
+                "room",
+                self.matches["room"],
+                "Bring the take's floor to the chapter's: what is too much goes, what lacks is laid under",
+            ),
+            ("echo", self.matches["echo"], "Let the take ring on after its words no longer than the chapter"),
+            ("pace", self.matches["pace"], "Read the take as fast as the chapter"),
+        ):
+            check.setToolTip(told)
+            check.setChecked(getattr(presenter.switches, name))
+            check.toggled.connect(getattr(self, f"_{name}_switched"))
+        self.session = label("", "quiet", wrap=True)
+        buttons = {
+            "hear": (
+                ActButton("Before", "splice.hear_before"), ActButton("After", "splice.hear_after"),
+                ActButton("In context", "splice.hear_context"), ActButton("Take", "splice.hear_take"),
+                ActButton("Begins", "splice.hear_in"), ActButton("Ends", "splice.hear_out"),
+            ),
+            "do": (
+                ActButton("Put the take in", "splice.place"), ActButton("Take out", "splice.take_out"),
+                ActButton("Hear again", "splice.hear_again"), ActButton("Pass", "splice.pass"),
+                ActButton("All of the chapter", "splice.place_chapter"),
+            ),
+        }  # fmt: skip
+        self.hear_before, self.hear_after, self.hear_context, self.hear_take, self.hear_in, self.hear_out = buttons["hear"]
+        self.place, self.out, self.again, self.passed, self.all = buttons["do"]
+        self.seam = Table(["Seam", *FIGURES, "worth"], "The joins in figures", sortable=False)
+        self.seam.columns(stretch=len(FIGURES) + 1)
         upright = self.seam.verticalHeader()
         if upright is not None:
             upright.setDefaultSectionSize(round(23 * scale_of_letters()))
         self.seam.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.hint = label("", "quiet", wrap=True)
+        self._lay_out(buttons)
+
+    def _lay_out(self, buttons: dict[str, tuple[ActButton, ...]]) -> None:
         grid = QGridLayout()
         grid.addWidget(label("begins", "quiet"), 0, 0)
         grid.addWidget(self.entering, 0, 1)
         grid.addWidget(label("ends", "quiet"), 0, 2)
         grid.addWidget(self.leaving, 0, 3)
-        grid.addWidget(self.match_level, 0, 4)
-        grid.setColumnStretch(5, 1)
-        row = QHBoxLayout()
-        for widget in (self.hear_before, self.hear_after, self.hear_context):
-            row.addWidget(widget)
-        row.addStretch()
-        row.addWidget(self.place)
-        row.addWidget(self.passed)
-        box = QVBoxLayout(self)
-        box.setContentsMargins(24, 16, 24, 12)
-        box.addWidget(label("Splice", "title"))
-        box.addWidget(self.rows)
+        grid.setColumnStretch(4, 1)
+        matches = QWidget()
+        flow = Flow(matches)
+        flow.addWidget(label("match", "quiet"))
+        for check in self.matches.values():
+            flow.addWidget(check)
+        rows = []
+        for name, told in (("hear", "hear"), ("do", "")):
+            row = QWidget()
+            line = Flow(row)
+            if told:
+                line.addWidget(label(told, "quiet"))
+            for one in buttons[name]:
+                line.addWidget(one)
+            rows.append(row)
+        right = QWidget()
+        box = QVBoxLayout(right)
+        box.setContentsMargins(16, 0, 0, 0)
         box.addWidget(self.across, 1)
         box.addLayout(grid)
+        box.addWidget(matches)
+        box.addWidget(self.session)
         box.addWidget(self.seam)
         box.addWidget(self.hint)
-        box.addLayout(row)
+        box.addWidget(rule())
+        for row in rows:
+            box.addWidget(row)
+        left = QWidget()
+        side = QVBoxLayout(left)
+        side.setContentsMargins(0, 0, 0, 0)
+        side.addWidget(self.which)
+        side.addWidget(self.lists, 1)
+        side.addWidget(self.no_joins)
+        self.split = QSplitter(Qt.Orientation.Horizontal)
+        self.split.addWidget(left)
+        self.split.addWidget(right)
+        self.split.setStretchFactor(0, 2)
+        self.split.setStretchFactor(1, 5)
+        self.split.setChildrenCollapsible(False)
+        whole = QVBoxLayout(self)
+        whole.setContentsMargins(24, 16, 24, 12)
+        head = QHBoxLayout()
+        head.addWidget(label("Splice", "title"))
+        head.addStretch()
+        self.count = QLabel()
+        self.count.setObjectName("quiet")
+        head.addWidget(self.count)
+        whole.addLayout(head)
+        whole.addWidget(self.split, 1)
 
     def set_theme(self, theme: Theme) -> None:
         """Colour the strips."""
@@ -105,34 +190,50 @@ class SplicePanel(Desk):
     def refresh(self) -> None:
         """Show the pickup at hand."""
         presenter = self._presenter
+        presenter.look()
         rows = presenter.rows()
         pickup = presenter.pickup()
         self.rows.fill([(p.line, p.state.value) for p in rows], keys=[p.id for p in rows])
+        waiting = sum(p.state in (State.IN, State.CHOSEN) for p in rows)
+        self.count.setText(f"{waiting} to put in, {sum(p.state in DONE for p in rows)} in" if rows else "")
         if pickup:
             self.rows.choose_quietly(pickup.id)
-        preview = presenter.preview()
+        planned = presenter.planned if pickup and presenter.planned and presenter.planned.pickup.id == pickup.id else None
+        previews = planned.previews if planned else ()
         placed = presenter.in_place()
-        told = "" if placed is None or pickup is None else IN_WORDS[pickup.state]
-        self.hint.setText(presenter.problem or told)
-        self.hint.setVisible(bool(presenter.problem or told))
-        self._fill_proposals(preview)
-        self._fill_seam(preview.made if preview else placed)
-        self._show_trio(pickup, preview, placed)
+        told = "" if placed is None or pickup is None else _wrong(pickup) or IN_WORDS[pickup.state]
+        failed = presenter.failure if planned is None and placed is None and pickup and not presenter.busy else ""
+        self.hint.setText(presenter.problem or told or failed)
+        self.hint.setVisible(bool(self.hint.text()))
+        self._fill_proposals(previews)
+        self._fill_seams(presenter.seams)
+        self._fill_matches(previews[0].matched.amounts if previews else None, previews[0].profile if previews else None)
+        self._show_trio(pickup, previews, placed)
+        self._fill_joins()
+        now = presenter.current_plan() is not None
         done = pickup is not None and pickup.state in DONE
-        self.place.setEnabled(preview is not None)
-        self.passed.setEnabled(pickup is not None and pickup.state is State.SPLICED)
-        for widget in (self.hear_before, self.hear_after, self.hear_context):
-            widget.setEnabled(preview is not None or (done and widget is not self.hear_before))
-        self.match_level.setEnabled(preview is not None)
+        self.place.setEnabled(now)
+        self.out.setEnabled(done)
+        self.again.setEnabled(done)
+        self.passed.setEnabled(pickup is not None and pickup.state in (State.SPLICED, State.HEARD))
+        self.all.setEnabled(waiting > 0)
+        self.hear_before.setEnabled(now)
+        for widget in (self.hear_after, self.hear_context, self.hear_in, self.hear_out):
+            widget.setEnabled(now or placed is not None)
+        self.hear_take.setEnabled(pickup is not None)
+        for check in self.matches.values():
+            check.setEnabled(pickup is not None and not done)
 
-    def _fill_proposals(self, preview: Preview | None) -> None:
-        for combo, ranked, chosen in (
-            (self.entering, preview.plan.entering if preview else (), preview.plan.chosen_in if preview else None),
-            (self.leaving, preview.plan.leaving if preview else (), preview.plan.chosen_out if preview else None),
+    def _fill_proposals(self, previews: tuple[Preview, ...]) -> None:
+        for combo, preview, entering in (
+            (self.entering, previews[0] if previews else None, True),
+            (self.leaving, previews[-1] if previews else None, False),
         ):
             combo.blockSignals(True)
             combo.clear()
             words = [w.text for w in preview.words] if preview else []
+            ranked = (preview.plan.entering if entering else preview.plan.leaving) if preview else ()
+            chosen = (preview.plan.chosen_in if entering else preview.plan.chosen_out) if preview else None
             for rank, boundary in enumerate(ranked):
                 combo.addItem(f"{rank + 1}.  {_between(words, boundary)}", rank)
                 if boundary is chosen:
@@ -140,43 +241,52 @@ class SplicePanel(Desk):
             combo.setEnabled(bool(ranked))
             combo.blockSignals(False)
 
-    def _fill_seam(self, made: Spliced | InPlace | None) -> None:
-        rows = []
-        if made:
-            natural = made.natural
-            for name, seam in (
-                ("where it begins", made.seam_in),
-                ("where it ends", made.seam_out),
-                ("natural here, at most", natural),
-            ):
-                if seam is None:
-                    continue
-                within = "" if seam is natural or natural is None else likeness(seam, natural).value
-                rows.append(
-                    (
-                        name,
-                        *(
-                            f"{v:+.1f} dB".replace("-", "−")
-                            for v in (seam.level_step_db, seam.floor_step_db, seam.tone_step_db, seam.click_db)
-                        ),
-                        within,
-                    )
-                )
-        self.seam.fill(rows)
-        across, upright = self.seam.horizontalHeader(), self.seam.verticalHeader()
-        if across is not None and upright is not None:  # three rows, whatever the letters' size
-            self.seam.setFixedHeight(across.sizeHint().height() + SEAM_ROWS * upright.defaultSectionSize() + 2)
+    def _fill_matches(self, amounts: Amounts | None, profile: Profile | None) -> None:
+        """Each switch with what it does."""
+        for name, check in self.matches.items():
+            check.setText(_amount(name, amounts, profile))
+        session = self._presenter.session
+        self.session.setText(_session(session) if session else "")
+        self.session.setVisible(session is not None)
 
-    def _show_trio(self, pickup: Pickup | None, preview: Preview | None, placed: InPlace | None) -> None:
+    def _fill_seams(self, seams: tuple[JudgedSeam, ...]) -> None:
+        names = ["where it begins", "where it ends"]
+        if len(seams) > 2:
+            names = ["where it begins", *(f"between takes {k}" for k in range(1, len(seams) - 1)), "where it ends"]
+        rows = [(name, *_figures(seam), seam.ease.value) for name, seam in zip(names, seams, strict=False)]
+        self.seam.fill(rows)
+        self.seam.setToolTip("Each figure with its percentile among natural boundaries of the same kind in this reading")
+        for column, name in enumerate(FIGURES, 1):
+            item = self.seam.horizontalHeaderItem(column)
+            if item is not None:
+                item.setToolTip(TIPS[name])
+        across, upright = self.seam.horizontalHeader(), self.seam.verticalHeader()
+        if across is not None and upright is not None:  # as many rows as there are, whatever the letters' size
+            self.seam.setFixedHeight(across.sizeHint().height() + max(2, len(rows)) * upright.defaultSectionSize() + 2)
+
+    def _fill_joins(self) -> None:
+        shown = self.lists.currentWidget() is self.joins
+        if shown:
+            self._presenter.look_at_joins()
+        joins = self._presenter.joins or []
+        rate = self._presenter.bench.book.rate
+        self.joins.fill(
+            [(f"{j.left} | {j.right}", j.seam.ease.value, clock(j.seam.at / rate)[:-4]) for j in joins],
+            keys=[f"{j.lane}/{j.seam.at}" for j in joins],
+        )
+        self.no_joins.setVisible(shown and not joins)
+
+    def _show_trio(self, pickup: Pickup | None, previews: tuple[Preview, ...], placed: InPlace | None) -> None:
         columns = self._presenter.columns()
         if pickup is None:
             self.trio.set_content((), (), None, "No pickup has a take yet. Receive a pickup recording at the Pickups desk.")
         elif placed is not None and columns is not None:
             self.trio.set_content(placed.words, (), columns, "")
-        elif preview is None or columns is None:
-            self.trio.set_content((), (), None, WITHOUT_PLACE.get(pickup.state, self._presenter.problem))
+        elif not previews or columns is None:
+            waits = "The splice is being planned." if self._presenter.busy else self._presenter.problem or self._presenter.failure
+            self.trio.set_content((), (), None, WITHOUT_PLACE.get(pickup.state, waits))
         else:
-            self.trio.set_content(preview.words, tuple(_boundaries(preview)), columns, "")
+            self.trio.set_content(_words(previews), tuple(_boundaries(previews)), columns, "")
 
     def show_position(self, position: int) -> None:
         """Where the result is being heard."""
@@ -185,8 +295,16 @@ class SplicePanel(Desk):
     # --- what the user does ---------------------------------------------------------------------------------------
 
     def _row_chosen(self) -> None:
-        if self.rows.key:
+        if self.rows.key and self.rows.key != getattr(self._presenter.pickup(), "id", ""):
             self._presenter.choose(self.rows.key)
+
+    def _listed(self, index: int) -> None:
+        self.lists.setCurrentIndex(index)
+        self._fill_joins()
+
+    def _join_chosen(self) -> None:
+        if self.joins.key:
+            self._presenter.go_to_join(int(self.joins.key.split("/")[1]))
 
     def _proposals_chosen(self) -> None:
         self._presenter.choose_boundaries(self.entering.currentIndex(), self.leaving.currentIndex())
@@ -198,21 +316,101 @@ class SplicePanel(Desk):
         if at >= 0:
             self.across.ensureVisible(at, 0, 80, 0)
 
-    def _level_matched(self, on: bool) -> None:  # noqa: FBT001 - Qt calls it so
-        self._presenter.set_match_level(on=on)
+    def _boundary_dragged(self, entering: bool, by: int) -> None:  # noqa: FBT001 - Qt calls it so
+        self._presenter.nudge(by, entering=entering)
+
+    def _level_switched(self, on: bool) -> None:  # noqa: FBT001 - Qt calls it so
+        self._presenter.switch("level", on=on)
+
+    def _tone_switched(self, on: bool) -> None:  # noqa: FBT001 - Qt calls it so
+        self._presenter.switch("tone", on=on)
+
+    def _room_switched(self, on: bool) -> None:  # noqa: FBT001 - Qt calls it so
+        self._presenter.switch("room", on=on)
+
+    def _echo_switched(self, on: bool) -> None:  # noqa: FBT001 - Qt calls it so
+        self._presenter.switch("echo", on=on)
+
+    def _pace_switched(self, on: bool) -> None:  # noqa: FBT001 - Qt calls it so
+        self._presenter.switch("pace", on=on)
 
 
-def _boundaries(preview: Preview) -> Iterator[TrioBoundary]:
+def _wrong(pickup: Pickup) -> str:
+    """What the ears heard wrong in it."""
+    return f"Heard again as it stands, it is not as written: {pickup.told}." if pickup.told else ""
+
+
+def _words(previews: tuple[Preview, ...]) -> tuple[LineWord, ...]:
+    """The words of a line with what each part gives: where it comes from a take, in the last part's reel."""
+    rows = list(previews[-1].words)
+    for preview in previews[:-1]:
+        for k, word in enumerate(preview.words):
+            if word.from_take and not rows[k].from_take:
+                rows[k] = rows[k]._replace(from_take=True)
+    return tuple(rows)
+
+
+def _boundaries(previews: tuple[Preview, ...]) -> Iterator[TrioBoundary]:
     """The best proposals at either end, the chosen one last."""
-    plan = preview.plan
-    for entering, ranked, chosen in ((True, plan.entering, plan.chosen_in), (False, plan.leaving, plan.chosen_out)):
+    first, last = previews[0], previews[-1]
+    for entering, preview, ranked, chosen, command_at in (
+        (True, first, first.plan.entering, first.plan.chosen_in, first.plan.command.start),
+        (False, last, last.plan.leaving, last.plan.chosen_out, last.plan.command.stop),
+    ):
+        made = preview.matched
         for rank, b in enumerate(ranked[:SHOWN_PROPOSALS]):
             if b is not chosen:
-                yield TrioBoundary(b.original, b.take, entering, rank + 1, rank)
-        yield TrioBoundary(chosen.original, chosen.take, entering, 0, ranked.index(chosen))
+                yield TrioBoundary(b.original, made.back(b.take), entering, rank + 1, rank)
+        moved = command_at - chosen.original
+        yield TrioBoundary(chosen.original + moved, made.back(chosen.take + moved), entering, 0, ranked.index(chosen))
 
 
 def _between(words: list[str], boundary: Boundary) -> str:
     left = words[boundary.token - 1] if boundary.token else "…"
     right = words[boundary.token] if boundary.token < len(words) else "…"
-    return f"{left} | {right}   {boundary.gap_s * 1000:.0f} ms pause"
+    return f"{left} | {right}   " + (f"{boundary.gap_s * 1000:.0f} ms pause" if boundary.in_pause else "no pause")
+
+
+def _signed(value: float, unit: str) -> str:
+    return f"{value:+.1f} {unit}".replace("-", "−")
+
+
+def _amount(name: str, amounts: Amounts | None, profile: Profile | None) -> str:
+    if amounts is None or profile is None:
+        return name
+    match name:
+        case "level":
+            return f"level {_signed(amounts.level_db, 'dB')}"
+        case "tone":
+            return f"tone to {amounts.tone_db:.1f} dB"
+        case "room":
+            return f"room {_signed(amounts.room_db, 'dB')}"
+        case "echo":
+            return f"echo {_signed(amounts.echo_db, 'dB')}" if abs(amounts.echo_db) >= 0.1 else "echo"
+        case _:
+            percent = (profile.pace - 1) * 100
+            return "pace" if abs(percent) < 2.5 else f"pace: {abs(percent):.0f} % {'faster' if percent > 0 else 'slower'}"
+
+
+def _session(profile: Profile) -> str:
+    """What a session has in common, in words."""
+    level = f"{abs(profile.level_db):.1f} dB {'softer' if profile.level_db > 0 else 'louder'}"
+    tone = max(map(abs, profile.tone_db), default=0.0)
+    percent = (profile.pace - 1) * 100
+    pace = "as fast" if abs(percent) < 2.5 else f"{abs(percent):.0f} % {'faster' if percent > 0 else 'slower'}"
+    lines = "1 line" if profile.lines == 1 else f"{profile.lines} lines"
+    return f"This session, by {lines}: {level} than the chapters, tone up to {tone:.1f} dB off, {pace}."
+
+
+def _figures(seam: JudgedSeam) -> list[str]:
+    """Every figure with its percentile."""
+    cells = []
+    for k, name in enumerate(FIGURES):
+        value, unit = seam.figures[k], UNITS[name]
+        shown = 2**value if name == "rhythm" and seam.in_pause else value
+        if name == "rhythm" and not seam.in_pause:
+            cells.append("—")
+            continue
+        percentile = f" · {seam.percentiles[k]:.0f}" if seam.percentiles else ""
+        cells.append(f"{shown:.1f}{' ' + unit if unit else ''}{percentile}".replace("-", "−"))
+    return cells

@@ -38,12 +38,16 @@ class Trio(QWidget):
     """Every word has one column; each strip is stretched so that its word fills it.  A long line is wider than the view."""
 
     boundary_clicked = pyqtSignal(bool, int)
+    boundary_dragged = pyqtSignal(bool, int)
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.setAccessibleName("Original, result and take, word by word")
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setToolTip("Left and right try the proposals where the take begins, with Shift where it ends; or click one.")
+        self.setToolTip(
+            "Left and right try the proposals where the take begins, with Shift where it ends; or click one. "
+            "The chosen one can be drawn along."
+        )
         self._scale = scale_of_letters()
         self._words_h, self._left = WORDS_H * self._scale, LEFT * self._scale
         self.setMinimumHeight(round(self._words_h + 3 * STRIP_H + 3 * GAP + 10))
@@ -55,6 +59,8 @@ class Trio(QWidget):
         self._spots: list[tuple[QPointF, TrioBoundary]] = []
         self._empty = ""
         self._widths: list[float] = []
+        self._held: TrioBoundary | None = None
+        self._dragged_to = 0.0
 
     def set_theme(self, theme: Theme) -> None:
         """Draw in another theme."""
@@ -154,8 +160,28 @@ class Trio(QWidget):
             return
         for spot, boundary in self._spots:
             if abs(spot.x() - event.position().x()) < 7 and abs(spot.y() - event.position().y()) < 9:
-                self.boundary_clicked.emit(boundary.entering, boundary.index)
+                if boundary.rank == 0:
+                    self._held, self._dragged_to = boundary, event.position().x()
+                else:
+                    self.boundary_clicked.emit(boundary.entering, boundary.index)
                 return
+
+    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802 - Qt's name
+        """The chosen boundary goes with the mouse."""
+        if event is not None and self._held is not None:
+            self._dragged_to = event.position().x()
+            self.update()
+
+    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802 - Qt's name
+        """Where it is let go it stays."""
+        held, self._held = self._held, None
+        if event is None or held is None:
+            return
+        at, ts = self._knots(0, self._xs())
+        by = round(float(np.interp(event.position().x(), at, ts))) - held.original if at else 0
+        if by:
+            self.boundary_dragged.emit(held.entering, by)
+        self.update()
 
     def paintEvent(self, _event: QPaintEvent | None) -> None:  # noqa: N802 - Qt's name
         """Words on top, then the three strips; the replaced words stand on the light of the take."""
@@ -207,6 +233,8 @@ class Trio(QWidget):
     def _paint_boundaries(self, painter: QPainter, row: int, y: float, at: list[float], ts: list[float]) -> None:
         for boundary in sorted(self._boundaries, key=lambda b: -b.rank):
             x = float(np.interp(boundary.original if row == 0 else boundary.take, ts, at))
+            if boundary is self._held:
+                x = min(max(self._dragged_to, at[0]), at[-1])
             chosen = boundary.rank == 0
             pen = QPen(self._theme.color("ink" if chosen else "quiet"), 1.8 if chosen else 1)
             if not chosen:

@@ -6,17 +6,14 @@ from faithful_reel.core.book.commands import (
     AcceptReading,
     AddFinding,
     BookCommand,
-    ChooseTake,
     Decide,
     DecideSeveral,
     EditReel,
     NoteFinding,
-    NotePickup,
-    PassPickup,
-    PlaceSplice,
     SwapTake,
 )
 from faithful_reel.core.book.model import Book
+from faithful_reel.core.book.pickups import ChooseTake, NotePickup, PassPickup, PlaceSplice
 from faithful_reel.core.collate.findings import Finding
 
 LONGEST = 40

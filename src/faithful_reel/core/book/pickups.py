@@ -267,9 +267,7 @@ class GiveTake:
         if p.state in DONE:
             raise EditRefused("The take of this line is in. Take it out first.")
         t = self.take
-        left = tuple(
-            u for u in book.unmatched if u.recording != t.recording or not (u.start < t.stop and t.start < u.stop)
-        )
+        left = tuple(u for u in book.unmatched if u.recording != t.recording or not (u.start < t.stop and t.start < u.stop))
         book = replace(book, unmatched=left)
         return book.with_pickup(
             self.pickup, lambda p: replace(p, takes=(*p.takes, t), chosen=len(p.takes), parts=(), state=State.CHOSEN)
@@ -534,9 +532,17 @@ class HeardAgain:
     def apply(self, book: Book) -> Book:
         """The book with what was found out; what is no longer spliced is left as it is."""
         for name in self.right:
-            book = book.with_pickup(name, lambda p: replace(p, state=State.HEARD, told="") if p.state in DONE else p)
+            book = book.with_pickup(name, _heard)
         for name, told in self.wrong:
             book = book.with_pickup(
-                name, lambda p, told=told: replace(p, state=State.SPLICED, told=told) if p.state in DONE else p  # type: ignore[misc]
+                name,
+                lambda p, told=told: replace(p, state=State.SPLICED, told=told) if p.state in DONE else p,  # type: ignore[misc]
             )
         return book
+
+
+def _heard(p: Pickup) -> Pickup:
+    """A line that was heard as it is written; one that was passed stays passed."""
+    if p.state not in DONE:
+        return p
+    return replace(p, state=State.HEARD if p.state is State.SPLICED else p.state, told="")

@@ -195,6 +195,64 @@ def received(folder: Path, source: Path, rate: int, watch: Watch | None = None) 
     return replace(made, tone=replace(made.tone, recording=name) if made.tone else None)
 
 
+HIGHEST = 0.98
+
+
+def kept_sound(folder: Path, x: Signal, rate: int, name: str, of: Stretch, how: str) -> tuple[Recording, float]:
+    """Keep sound that was made of a stretch of a recording, (n,) at the book's rate, as a recording of its own.
+
+    It is written into the book's `cache` first; `adopted` takes it to the recordings, where as every recording it is never
+    changed.  Also gives the dB that it was lowered by (0 or less), so that its peaks fit.
+
+    Raises
+    ------
+    StoreProblem
+        It can not be written; nothing is left behind.
+    """
+    peak = float(np.max(np.abs(x), initial=0.0))
+    scale = min(1.0, HIGHEST / peak) if peak > 0 else 1.0
+    part = beside(folder / "cache" / "made", ".flac")
+    try:
+        with soundfile.SoundFile(os.fsencode(part), "w", rate, 1, "PCM_24", format="FLAC") as file:
+            file.write(np.asarray(x * np.float32(scale), np.float32))
+        digest = hash_of(part)
+        made = replace(examined(part, rate), hash=digest, name=name, size=part.stat().st_size, made=of, how=how)
+        with part.open("rb") as written:
+            os.fsync(written.fileno())
+        part.replace(folder / "cache" / f"made-{digest}.flac")
+    except (soundfile.LibsndfileError, OSError) as problem:
+        raise StoreProblem(f"“{name}” could not be written into the book. Make room and try again.") from problem
+    finally:
+        part.unlink(missing_ok=True)
+    return replace(made, tone=replace(made.tone, recording=digest) if made.tone else None), float(20 * np.log10(scale))
+
+
+def adopted(folder: Path, recording: Recording) -> None:
+    """Take sound that `kept_sound` made to the book's recordings.
+
+    Raises
+    ------
+    StoreProblem
+        It is not there any more, or can not be moved.
+    """
+    there = folder / "recordings" / recording.stored
+    waiting = folder / "cache" / f"made-{recording.hash}.flac"
+    try:
+        if there.is_file():
+            waiting.unlink(missing_ok=True)
+            return
+        waiting.chmod(0o444)
+        waiting.replace(there)
+    except OSError as problem:
+        raise StoreProblem(f"“{recording.name}” could not be kept in the book ({problem.strerror}). Try again.") from problem
+
+
+def forget_made(folder: Path) -> None:
+    """Take away what was made and is not used."""
+    for path in (folder / "cache").glob("made-*.flac"):
+        path.unlink(missing_ok=True)
+
+
 def examined(path: Path, rate: int, watch: Watch | None = None) -> Recording:
     """Look at a recording's health where it lies; `hash` is left empty.  Raises as `received`."""
     return _examined(path, rate, watch or Unwatched(), 0.0)

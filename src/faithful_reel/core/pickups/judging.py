@@ -1,4 +1,4 @@
-"""What each take of a pickup recording is worth: heard by all ears against its line as a chapter is, and looked at for what is in it."""
+"""What each take of a pickup recording is worth: heard by all ears against its line, as a chapter is."""
 
 from __future__ import annotations
 
@@ -193,7 +193,7 @@ class _Judged:
     def _align(self, aligner: Aligner) -> None:
         """Edges by the written words, where the take is as written though an ear heard other words."""
         links = [k for k in self.proof.links if k.written and k.written.start in self.own]
-        if self._departs() or not self.strayed and all(k.same for k in links) and all(self.placed):
+        if self._departs() or (not self.strayed and all(k.same for k in links) and all(self.placed)):
             return
         words = [(plain(w), k) for k, t in enumerate(self.match.tokens) for w in spoken_forms(self.line[t])[0] if phones_of(w)]
         span = self._span()
@@ -251,7 +251,9 @@ class _Judged:
         slack = 4  # what belongs to the take's own first and last sound
         before = np.flatnonzero(speaks[: max(0, a - slack)])
         after = np.flatnonzero(speaks[b + slack :])
-        return (int(before[-1] + 1) * size if len(before) else 0), (int(after[0]) + b + slack) * size if len(after) else len(self.x)
+        return (int(before[-1] + 1) * size if len(before) else 0), (int(after[0]) + b + slack) * size if len(after) else len(
+            self.x
+        )
 
     def _remarks(self, span: Span, starts: Sequence[int], stops: Sequence[int]) -> list[str]:
         """What is to be said against a take, in a few words each."""
@@ -261,7 +263,7 @@ class _Judged:
             found.append(f"only {half} of the line")
         for f in self.findings:
             if f.kind in READING and f.confidence >= SHOWN:
-                found.append(_in_words(f))
+                found.append(in_words(f))
             elif f.kind is Kind.NOISE and f.confidence >= SHOWN:
                 found.append(f.evidence.flaw.replace("_", " ") or "a noise")
         if not any(f.kind in READING for f in self.findings) and self._uncovered(span, starts, stops):
@@ -285,7 +287,8 @@ class _Judged:
         return bool(runs(inner, round(UNCOVERED_S * EAR_RATE / size)))
 
 
-def _in_words(f: Finding) -> str:
+def in_words(f: Finding) -> str:
+    """A departure from the written words in a few words."""
     match f.kind:
         case Kind.MISREAD:
             return f"“{f.heard}” for “{f.written}”"

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,12 +10,8 @@ from numpy.typing import NDArray
 from faithful_reel.core.audio.voice import VoiceBands
 from faithful_reel.core.pickups.ledger import Take
 from faithful_reel.core.pickups.takes import Row, gaps_of
-from faithful_reel.core.reel.reel import Reel
-from faithful_reel.core.reel.render import Renderer
 from faithful_reel.core.splice.boundaries import Side
-from faithful_reel.core.splice.place import Plan
 from faithful_reel.core.splice.profile import Spoken
-from faithful_reel.core.splice.seam import Seam, natural_seam, seam_at
 from faithful_reel.core.units import Signal, Span
 
 CONTEXT_S = 4.0
@@ -52,7 +47,7 @@ def _spoken(span: Span, speaks: NDArray[np.bool_], size: int, offset: int) -> bo
 
 
 def _cleared(gap: Span, speaks: NDArray[np.bool_], size: int, offset: int, least: int) -> Span:
-    """A gap without the sound of a voice that runs on into it from either side: there a word's edge was told too early or late."""
+    """A gap without the sound of a voice that runs on into it: there a word's edge was told too early or too late."""
     if len(gap) < 2 * least:
         return gap
     first, last = (gap.start - offset) // size, (gap.stop - offset) // size
@@ -84,41 +79,3 @@ def take_side(source: Callable[[int, int], Signal], take: Take, rate: int) -> tu
     """A take in its recording, of which `source` gives samples from one position to another."""
     bounds = take_bounds(take, rate)
     return spoken_and_side(source(bounds.start, bounds.stop), bounds.start, take_rows(take), range(len(take.words)), bounds, rate)
-
-
-@dataclass(frozen=True, slots=True)
-class Spliced:
-    """A splice that was made: where, how smooth, and what was replaced; positions in samples of the result's rate."""
-
-    plan: Plan
-    join_in: int
-    join_out: int
-    seam_in: Seam
-    seam_out: Seam
-    natural: Seam | None
-    rate: int
-
-    def as_json(self) -> dict[str, object]:
-        """As documented in docs/headless.md."""
-        seam: dict[str, object] = {"in": self.seam_in.as_json(), "out": self.seam_out.as_json(), "gain_db": self.plan.gain_db}
-        if self.natural:
-            seam["natural"] = self.natural.as_json()
-        return {
-            "join_in": round(self.join_in / self.rate, 4),
-            "join_out": round(self.join_out / self.rate, 4),
-            "seam": seam,
-            "replaced": [round(self.plan.command.start / self.rate, 4), round(self.plan.command.stop / self.rate, 4)],
-        }
-
-
-def measured(reel: Reel, plan: Plan, renderer: Renderer, natural_at: Sequence[int], rate: int) -> Spliced:
-    """Measure the two joins of a splice in the reel that it gave."""
-    join_in = plan.command.start
-    join_out = join_in + plan.command.take_stop - plan.command.take_start
-    start = max(0, join_in - 4 * rate)
-    stop = min(len(reel), join_out + 4 * rate)
-    x = np.atleast_2d(renderer.render(start, stop)).mean(axis=0)
-    natural = natural_seam(x, [at - start for at in natural_at if start + rate // 2 < at < stop - rate // 2], rate)
-    return Spliced(plan, join_in, join_out, seam_at(x, join_in - start, rate), seam_at(x, join_out - start, rate), natural, rate)
-
-

@@ -77,7 +77,7 @@ class Sorted:
 
 
 def islands_of(x: Signal) -> list[Span]:
-    """Where somebody speaks in (n,) audio at 16 kHz, with pauses of `ISLAND_S` and more between; none is longer than an ear hears."""
+    """Where somebody speaks in (n,) audio at 16 kHz, with pauses of `ISLAND_S` between; none is longer than an ear hears."""
     bands = VoiceBands(EAR_RATE)
     bands.feed(np.atleast_2d(x))
     voice = bands.voice()
@@ -203,8 +203,8 @@ def _local(rows, apart, unread, extra, pause):  # type: ignore[no-untyped-def]  
 def _best(rows: NDArray[np.float64], apart: NDArray[np.bool_]) -> tuple[float, list[tuple[int, int]]]:
     """The best local alignment: its score, and the pairs (word of the line, heard word) in it."""
     score, back = _local(rows, apart, UNREAD, EXTRA, APART)
-    i, j = np.unravel_index(int(score.argmax()), score.shape)
-    total, i, j = float(score[i, j]), int(i), int(j)
+    i, j = divmod(int(score.argmax()), score.shape[1])
+    total = float(score[i, j])
     pairs: list[tuple[int, int]] = []
     while i and j and back[i, j]:
         came = back[i, j]
@@ -242,7 +242,9 @@ def _without_overlap(found: Sequence[Match]) -> list[Match]:
     return kept[::-1]
 
 
-def _by_sound(matches: Sequence[Match], lines: Sequence[Sequence[str]], heard: Sequence[str], owner: Sequence[int]) -> list[Match]:
+def _by_sound(
+    matches: Sequence[Match], lines: Sequence[Sequence[str]], heard: Sequence[str], owner: Sequence[int]
+) -> list[Match]:
     """Readings of whole lines among the words that read none, by their sound alone: a line that an ear writes in other words."""
     taken = {j for m in matches for j in m.words}
     phones = [tuple(p for w in spoken_forms(t)[0] for p in phones_of(w)) for t in heard]

@@ -371,7 +371,7 @@ class PutBackSound:
 
 
 def whole_at(lane: Lane, at: int, join: Join = SOFT) -> Lane:
-    """A lane whose pieces that meet at a place are one again where the second is what follows the first; else they meet by `join`."""
+    """A lane whose pieces that meet at a place are one again where the second follows the first; else they meet by `join`."""
     starts = lane.starts()
     index = bisect_left(starts, at)
     if not 0 < index < len(lane.segments) or starts[index] != at:

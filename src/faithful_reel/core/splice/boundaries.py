@@ -209,9 +209,7 @@ class Pair:
             return None
         return round(float(np.median(lags)))
 
-    def _in_pause(
-        self, token: int, gaps: tuple[Span, Span], edges: tuple[int, int], *, entering: bool, extra: int
-    ) -> Boundary:
+    def _in_pause(self, token: int, gaps: tuple[Span, Span], edges: tuple[int, int], *, entering: bool, extra: int) -> Boundary:
         """A join in a pause: as far from the word that the take begins or ends with in both, so that the pause keeps its length.
 
         It lies where both sides are quietest over the crossfade, which is as long as the quiet on both sides lets it be.
@@ -248,7 +246,7 @@ class Pair:
     def _touching(
         self, token: int, gaps: tuple[Span, Span], edges: tuple[int, int], *, entering: bool, extra: int, sure: bool
     ) -> Boundary:
-        """A join where words run into each other: of all pairs of places around their edge that where both readings are most alike."""
+        """A join where words touch: of all pairs of places around their edge that where both readings are most alike."""
         original, take, rate = self.original, self.take, self.rate
         a, b = gaps
         step, frame = max(1, round(STEP_S * rate)), round(0.02 * rate)
@@ -300,7 +298,7 @@ def _shared(side: Side, token: int, end: int, *, entering: bool) -> int:
 
 
 def _bands(x: Signal, frame: int, hop: int, rate: int) -> NDArray[np.float64]:
-    """Levels in dB of frames of (n,) audio in bands even in octaves, (frames, BANDS); what is far under the loudest is levelled."""
+    """Levels in dB of frames of (n,) audio in bands even in octaves, (frames, BANDS), at most 50 dB under the loudest."""
     if len(x) < frame:
         return np.zeros((0, BANDS))
     rows = np.lib.stride_tricks.sliding_window_view(np.asarray(x, np.float32), frame)[::hop]

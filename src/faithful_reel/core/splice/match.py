@@ -123,8 +123,12 @@ def matched(
         if len(tone) and lacking.max() > 0.1:
             y += _filtered(np.asarray(tone[: len(x)], np.float64), _smooth(lacking), rate)
         speech = slice(BANDS // 8, BANDS)
-        room_db = float(np.mean(10 * np.log10(in_bands(wanted, rate)[speech] / in_bands(floor * 10 ** (gain_db / 10), rate)[speech])))
-    return y.astype(np.float32), Amounts(round(level, 2), round(float(np.abs(shape).max()), 1), round(room_db, 1), round(echo_db, 1))
+        room_db = float(
+            np.mean(10 * np.log10(in_bands(wanted, rate)[speech] / in_bands(floor * 10 ** (gain_db / 10), rate)[speech]))
+        )
+    return y.astype(np.float32), Amounts(
+        round(level, 2), round(float(np.abs(shape).max()), 1), round(room_db, 1), round(echo_db, 1)
+    )
 
 
 def _smooth(row: NDArray[np.float64]) -> NDArray[np.float64]:

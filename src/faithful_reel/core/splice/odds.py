@@ -61,7 +61,9 @@ def features(left: Signal, right: Signal, rate: int) -> NDArray[np.float64]:
     near = round(0.003 * rate)
     outer = np.concatenate([bend[max(0, middle - 20 * near) : middle - near], bend[middle + near : middle + 20 * near]])
     inner = bend[max(0, middle - near) : middle + near]
-    found.append(float(20 * np.log10((inner.max() + 1e-9) / (np.percentile(outer, 99) + 1e-9))) if len(outer) and len(inner) else 0.0)
+    found.append(
+        float(20 * np.log10((inner.max() + 1e-9) / (np.percentile(outer, 99) + 1e-9))) if len(outer) and len(inner) else 0.0
+    )
     return np.array(found)
 
 

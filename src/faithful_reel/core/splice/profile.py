@@ -168,7 +168,7 @@ def _word(span: Span | None, offset: int, bands: Bands, floor: Bands, rate: int)
 
 
 def decays(side: Spoken, bands: Bands, floor: Bands, rate: int) -> Bands:
-    """(words, DECAY_STEPS + 1): level in dB at steps after each word that a pause follows, against its own last tenth of a second.
+    """(words, DECAY_STEPS + 1): level in dB at steps after each word that a pause follows, against its last tenth of a second.
 
     The last one is where the floor is too near for a level to be told.
     """
@@ -219,7 +219,7 @@ def profile_of(pairs: Sequence[tuple[Figures, Figures, float]]) -> Profile:
     tone = np.clip(tone, -MOST_TONE_DB, MOST_TONE_DB)
     levels = np.concatenate([_loud(c) - _loud(t + tone) for c, t in rows])[:, None]
     level, level_se = _middle(levels) if len(levels) else (np.zeros(1), np.full(1, np.inf))
-    around = [_loud(np.concatenate([np.concatenate([p[k].bands, p[k].others]) for p in pairs]) + k * tone) for k in (0, 1)]
+    around = [_loud(words + k * tone) for k, words in enumerate(_all_words(pairs))]
     around = [a[np.isfinite(a)] for a in around]
     if min(map(len, around)) >= 2:
         error = np.hypot(*(np.std(a) / np.sqrt(len(a)) for a in around))
@@ -279,8 +279,7 @@ def _middle(rows: Bands) -> tuple[Bands, Bands]:
 
 def _widely(pairs: Sequence[tuple[Figures, Figures, float]]) -> tuple[Bands, Bands] | None:
     """Tone by the means over all words of both sides, with its error."""
-    sides = [np.concatenate([np.concatenate([p[k].bands, p[k].others]) for p in pairs]) for k in (0, 1)]
-    sides = [s[np.isfinite(s).sum(axis=1) >= BANDS // 3] for s in sides]
+    sides = [s[np.isfinite(s).sum(axis=1) >= BANDS // 3] for s in _all_words(pairs)]
     if min(map(len, sides)) < 2:
         return None
     shapes = [s - np.nanmedian(s, axis=1)[:, None] for s in sides]
@@ -292,6 +291,13 @@ def _widely(pairs: Sequence[tuple[Figures, Figures, float]]) -> tuple[Bands, Ban
     spread = [np.nanstd(s, axis=0) / np.sqrt(np.isfinite(s).sum(axis=0)) for s in some]
     error[enough] = np.maximum(np.hypot(*spread), 0.7)
     return middle, error
+
+
+def _all_words(pairs: Sequence[tuple[Figures, Figures, float]]) -> tuple[Bands, Bands]:
+    """All words of both sides, those around the lines too."""
+    chapter = [np.concatenate([c.bands, c.others]) for c, _, _ in pairs]
+    take = [np.concatenate([t.bands, t.others]) for _, t, _ in pairs]
+    return np.concatenate(chapter), np.concatenate(take)
 
 
 def _weighed(one: tuple[Bands, Bands], other: tuple[Bands, Bands]) -> tuple[Bands, Bands]:

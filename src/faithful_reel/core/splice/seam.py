@@ -142,8 +142,8 @@ class Ease(StrEnum):
 FIGURES = ("level", "tone", "pitch", "floor", "click", "rhythm", "odds")
 """What a join is judged by, in the order in which it is told."""
 USUAL, ODD, BEYOND = 75.0, 95.0, 99.5
-"""A join is unnoticeable whose odds lie no higher than those of three natural boundaries in four, and none of whose figures stands
-out of 95 in a hundred; it is to be redone where its odds or two figures lie beyond all natural ones (own choice)."""
+"""A join is unnoticeable whose odds lie no higher than those of three natural boundaries in four, and none of whose figures
+stands out of 95 in a hundred; it is to be redone where its odds or two figures lie beyond all natural ones (own choice)."""
 FEWEST_NATURAL = 8
 MOST_NATURAL = 48
 """So many natural boundaries of a kind are measured at most, the nearest ones."""

@@ -17,8 +17,9 @@ from numpy.typing import NDArray
 
 from faithful_reel.core.audio.encode import write_audio
 from faithful_reel.core.audio.files import ear_sound, full_range_info, mono_blocks
-from faithful_reel.core.book.commands import EDITION, PlaceSplice, ReceiveTakes
+from faithful_reel.core.book.commands import EDITION
 from faithful_reel.core.book.model import Book, ChapterState, Recording
+from faithful_reel.core.book.pickups import ReceiveTakes
 from faithful_reel.core.book.recordings import examined, hash_of
 from faithful_reel.core.collate.findings import Decision, Finding
 from faithful_reel.core.collate.proofing import Proof, in_rate, proofed
@@ -31,12 +32,13 @@ from faithful_reel.core.pickups.ledger import Pickup
 from faithful_reel.core.pickups.takes import find_line
 from faithful_reel.core.reel.reel import Reel, reel_of
 from faithful_reel.core.reel.render import FileSources, Renderer
-from faithful_reel.core.splice.seam import Seam, natural_seam, seam_at
+from faithful_reel.core.splice.seam import JudgedSeam, Seam, natural_seam, seam_at
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.units import Signal, Span
 from faithful_reel.core.work.mending import Columns, before_onset
 from faithful_reel.core.work.receiving import matched_takes
 from faithful_reel.core.work.roughcut import rough_cut
+from faithful_reel.core.work.seams import natural_of, seam_in
 from faithful_reel.core.work.splicing import Preview, preview_splice
 from faithful_reel.core.work.timeline import Hearing, hearing_of
 
@@ -193,6 +195,19 @@ def _seam(renderer: Renderer, at: int, rate: int) -> Seam:
 # --- splice -----------------------------------------------------------------------------------------------------------
 
 
+@dataclass(frozen=True, slots=True)
+class SplicedFile:
+    """A line that was put into a file: how, and the seams of both joins."""
+
+    preview: Preview
+    seam_in: JudgedSeam
+    seam_out: JudgedSeam
+
+    def as_json(self) -> dict[str, object]:
+        """As documented in docs/headless.md."""
+        return self.preview.as_json() | {"seam": {"in": self.seam_in.as_json(), "out": self.seam_out.as_json()}}
+
+
 def splice_file(
     audio: Path,
     script: Chapter,
@@ -202,7 +217,7 @@ def splice_file(
     ears: Ears,
     watch: Watch | None = None,
     memory: Memory | None = None,
-) -> Preview:
+) -> SplicedFile:
     """Put the line of a pickup recording into a chapter recording and write the result to `out`.
 
     `memory` as in `proofed`.
@@ -247,7 +262,7 @@ def _spliced(
     ears: Ears,
     watch: Watch,
     memory: Memory | None,
-) -> Preview:
+) -> SplicedFile:
     rate = one.book.rate
     taken = hash_of(pickup)
     matched, _ = matched_takes(sound, taken, rate, [wanted], ears, watch, memory)
@@ -259,11 +274,15 @@ def _spliced(
     files = FileSources(paths.__getitem__, channels=full_range_info(audio).channels)
     try:
         preview = preview_splice(book, one.chapter, book.pickups[0], one.hearing, lambda reel: Renderer(reel, mixed))
-        made = PlaceSplice(one.chapter.id, wanted.id, preview.plan.command).apply(book).chapters[0].reel
-        assert made is not None
-        whole = Renderer(made, preview.source(files))
+        whole = Renderer(preview.reel, preview.source(files))
         write_audio(out, (np.atleast_2d(x) for x in whole.blocks()), rate, channels=full_range_info(audio).channels)
-        return preview
+
+        def rendering(reel: Reel) -> Renderer:
+            return Renderer(reel, preview.source(mixed))
+
+        natural = natural_of(book, one.chapter, one.hearing, preview.plan.command.lane, rendering)
+        lane = preview.plan.command.lane
+        return SplicedFile(preview, *(seam_in(preview.reel, lane, at, natural, rendering, rate) for at in preview.joins))
     finally:
         mixed.close()
         files.close()

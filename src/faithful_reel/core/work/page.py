@@ -10,12 +10,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from faithful_reel.core.book.model import Book, ChapterState
+from faithful_reel.core.book.pickups import placed_span
 from faithful_reel.core.collate.findings import Decision, Finding, Kind
 from faithful_reel.core.pickups.ledger import DONE
 from faithful_reel.core.reel.reel import Reel
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.work.readings import Retake
-from faithful_reel.core.work.splicing import piece_of
 from faithful_reel.core.work.timeline import finding_spans
 
 LONGEST_HEADING = 8
@@ -90,10 +90,11 @@ def marks_of(
     again = {f for p in mine for f in p.findings}
     marks = []
     for p in mine:
-        span = piece_of(chapter.reel, p.id) if chapter.reel else None
-        if span is not None:
+        found = placed_span(chapter.reel, p.id) if chapter.reel else None
+        if found is not None:
+            at = found[1]
             note = f"take in, {p.state.value}"
-            marks.append(Mark(p.id, None, p.first_word, p.word_count, span.start, span.stop, note, Decision.PICKUP))
+            marks.append(Mark(p.id, None, p.first_word, p.word_count, at.start, at.stop, note, Decision.PICKUP))
     for f, span in zip(findings, finding_spans(chapter, findings), strict=True):
         gone = span is None and f.stop > f.start and bool(chapter.reel)
         if gone or f.id in again:

@@ -4,31 +4,39 @@ from __future__ import annotations
 
 import hashlib
 import itertools
-from collections.abc import Callable, Sequence
+import json
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import asdict, dataclass, replace
+from functools import partial
+from pathlib import Path
 from typing import NamedTuple
 
 import numpy as np
 
 from faithful_reel.core.audio.tempo import Tempo
-from faithful_reel.core.book.model import Book, ChapterState
+from faithful_reel.core.book.model import Book, ChapterState, Recording, Stretch
+from faithful_reel.core.book.pickups import Splice, SpliceTakes, placed_span, take_name
+from faithful_reel.core.book.recordings import kept_sound
 from faithful_reel.core.errors import EditRefused
-from faithful_reel.core.pickups.ledger import Pickup, Take
-from faithful_reel.core.pickups.placing import CONTEXT_S, Spliced, measured, spoken_and_side, take_side
+from faithful_reel.core.jobs import Unwatched, Watch
+from faithful_reel.core.pickups.ledger import WAITING, Part, Pickup, Placed, Take
+from faithful_reel.core.pickups.placing import CONTEXT_S, spoken_and_side, take_side
 from faithful_reel.core.pickups.takes import Row, changed_tokens
 from faithful_reel.core.reel.commands import ReplaceByTake, ToneSource
-from faithful_reel.core.reel.reel import Lane, Piece, Reel, RoomTone, places_of
+from faithful_reel.core.reel.reel import Lane, Piece, Reel, RoomTone
 from faithful_reel.core.reel.render import Renderer, Source
 from faithful_reel.core.splice.boundaries import Side
 from faithful_reel.core.splice.match import Amounts, Switches, matched
 from faithful_reel.core.splice.place import BEST, Choice, Plan, planned_splice
 from faithful_reel.core.splice.profile import Figures, Profile, Spoken, figures_of, profile_of
-from faithful_reel.core.splice.seam import Seam, natural_seam, seam_at
+from faithful_reel.core.splice.seam import Ease, NaturalSeams
 from faithful_reel.core.units import Signal, Span, ratio
 from faithful_reel.core.work.mending import lane_tone, tone_of
+from faithful_reel.core.work.seams import natural_of, seam_in
 from faithful_reel.core.work.timeline import Hearing, lane_with, tokens_of, voice_tokens
 
 EDGE_S = 0.25
+NEAR_ROWS = 40
 FEW_PAIRS, LEAST_PACED_S = 5, 1.2
 """Pace is told by so many pairs of neighbouring words, and so much time, at least."""
 FEW_LINES, MOST_OWN_DB = 3, 1.5
@@ -36,7 +44,7 @@ FEW_LINES, MOST_OWN_DB = 3, 1.5
 LEAST_PACE, MOST_PACE = 0.025, 0.08
 """Pace is matched from this difference on, and by no more (measured: less is not heard, more is)."""
 
-Stretch = tuple[int, int]
+Edges = tuple[int, int]
 
 
 class LineWord(NamedTuple):
@@ -46,16 +54,17 @@ class LineWord(NamedTuple):
     """
 
     text: str
-    original: Stretch | None
-    result: Stretch | None
-    take: Stretch | None
+    original: Edges | None
+    result: Edges | None
+    take: Edges | None
     from_take: bool
 
 
 @dataclass(frozen=True, slots=True)
 class MatchedTake:
     """A take's sound brought to the chapter's, (n,), as a recording of its own: `id` names it, `start` is where in the take's
-    recording it begins, `pace` how many times as fast it was read.  Its gain is not in it."""
+    recording it begins, `pace` how many times as fast it was read.  Its gain is not in it.
+    """
 
     id: str
     sound: Signal
@@ -68,6 +77,10 @@ class MatchedTake:
         """A position of the take's recording in this one."""
         return round((at - self.start) * self.pace)
 
+    def back(self, at: int) -> int:
+        """A position of this one in the take's recording."""
+        return round(at / self.pace) + self.start
+
     def span(self, span: Span | None) -> Span | None:
         """A stretch of the take's recording in this one."""
         return Span(self.position(span.start), self.position(span.stop)) if span is not None else None
@@ -75,32 +88,54 @@ class MatchedTake:
 
 @dataclass(frozen=True, slots=True)
 class Preview:
-    """A splice before it is done: the plan, the reel it would give, its seams, both stretches of sound, and what was matched."""
+    """A splice before it is done: the plan, the reel it would give, both stretches of sound, and what was matched.
+
+    `part` is the number of the line's part, where its words come from several takes; `figures` is what both sides measure.
+    """
 
     plan: Plan
     reel: Reel
-    made: Spliced
     original: Span
     take: Span
     words: tuple[LineWord, ...]
     """Original and result in the reel as it is and as it would be, the take in its recording."""
     matched: MatchedTake
     profile: Profile
+    figures: tuple[Figures, Figures, float]
+    rate: int
+    part: int = 0
+
+    @property
+    def joins(self) -> tuple[int, int]:
+        """Where the take begins and ends in the reel that it would give."""
+        command = self.plan.command
+        return command.start, command.start + command.take_stop - command.take_start
 
     def as_json(self) -> dict[str, object]:
         """As documented in docs/headless.md."""
-        command, made, amounts, rate = self.plan.command, self.matched, self.matched.amounts, self.made.rate
+        command, made, amounts, rate = self.plan.command, self.matched, self.matched.amounts, self.rate
         taken = [(made.start + at / made.pace) / rate for at in (command.take_start, command.take_stop)]
         told = {k: v for k, v in asdict(amounts).items() if k != "pace"}
-        return self.made.as_json() | {
+        return {
+            "join_in": round(self.joins[0] / rate, 4),
+            "join_out": round(self.joins[1] / rate, 4),
+            "replaced": [round(command.start / rate, 4), round(command.stop / rate, 4)],
             "taken": [round(at, 4) for at in taken],
             "in_pause": [self.plan.chosen_in.in_pause, self.plan.chosen_out.in_pause],
+            "crossfades": [round(j.length / rate, 4) for j in (command.join_in, command.join_out)],
             "matched": told | {"pace": made.pace, "pace_heard": self.profile.pace, "echo_apart_db": self.profile.echo_db},
         }
 
     def source(self, others: Source) -> Source:
         """Reads the matched take from memory, all else from `others`."""
         return with_sound(others, self.matched.id, self.matched.sound)
+
+    def placed(self, recording: str, number: int, count: int) -> Placed:
+        """What of a line of `count` tokens stands in the reel from take `number`, whose matched sound is kept as a recording."""
+        edges = dict(enumerate(w.take for w in self.words))
+        made = self.matched
+        words = tuple((made.position(t[0]), made.position(t[1])) if (t := edges.get(k)) else (-1, -1) for k in range(count))
+        return Placed(recording, words, number)
 
 
 def with_sound(others: Source, name: str, sound: Signal) -> Source:
@@ -167,15 +202,14 @@ def line_in_reel(
 def _in_reading_order(rows: Sequence[Row]) -> list[Row]:
     """Rows without written words that come out of turn, such as those of a line that was moved."""
     out: list[Row] = []
-    for row in rows:
-        if row[0] >= 0 and any(w > row[0] for w, _ in out[-40:]):
-            row = (-1, row[1])
-        out.append(row)
+    for word, span in rows:
+        late = word >= 0 and any(w > word for w, _ in out[-NEAR_ROWS:])
+        out.append((-1 if late else word, span))
     return out
 
 
 def _changed(chapter: ChapterState, pickup: Pickup, hearing: Hearing, span: range, lane: int) -> range:
-    """The words of a line that must come from the take: those not heard as written, and those of its findings; all, where none."""
+    """The words of a line that must come from the take: those not heard as written and of its findings; all, where none."""
     voice = hearing
     assert chapter.reel is not None
     for recording, heard in hearing.voices:
@@ -216,7 +250,6 @@ def combined(session: Profile | None, own: Profile) -> Profile:
 
 
 def matched_take(
-    line: LineInReel,
     take: Spoken,
     figures: tuple[Figures, Figures, float],
     profile: Profile,
@@ -244,7 +277,8 @@ def _woven(tone: ToneSource | None, length: int, source: Source) -> Signal:
     if tone is None:
         return np.zeros(0, np.float32)
     segment = RoomTone(tone.recording, tone.start, tone.stop, length)
-    return np.atleast_2d(Renderer(Reel((Lane("tone", (segment,)),)), source).render(0, length)).mean(axis=0)
+    mixed: Signal = np.atleast_2d(Renderer(Reel((Lane("tone", (segment,)),)), source).render(0, length)).mean(axis=0)
+    return mixed
 
 
 def preview_splice(
@@ -257,8 +291,9 @@ def preview_splice(
     choice: Choice = BEST,
     switches: Switches | None = None,
     session: Profile | None = None,
+    part: int = 0,
 ) -> Preview:
-    """Plan a pickup's chosen take into its chapter and measure what it would give.
+    """Plan a pickup's chosen take, or a part of its line, into its chapter.
 
     Raises
     ------
@@ -269,14 +304,18 @@ def preview_splice(
         raise EditRefused("No take is chosen for this line. Choose one at the Pickups desk.")
     if chapter.reel is None:
         raise EditRefused("This chapter has no recording.")
-    take, rate, reel = pickup.takes[pickup.chosen], book.rate, chapter.reel
+    rate, reel = book.rate, chapter.reel
+    parts = pickup.parts or (Part(pickup.chosen, 0, pickup.word_count),)
+    take = pickup.takes[parts[part].take]
     line = line_in_reel(book, chapter, pickup, hearing, render_of)
+    if pickup.parts:
+        line = replace(line, changed=range(parts[part].first, parts[part].stop))
     source = render_of(reel).source
-    spoken, side = take_side(lambda a, b: np.atleast_2d(source(take.recording, a, b)).mean(axis=0), take, rate)
+    spoken, side = take_side(partial(_mono_of, source, take.recording), take, rate)
     figures = line_figures(line, spoken, rate)
     profile = combined(session, profile_of([figures]))
-    tone = _woven(lane_tone(book, chapter, line.lane), len(spoken.sound), source)
-    made = matched_take(line, spoken, figures, profile, rate, switches or Switches(), tone)
+    tone = lane_tone(book, chapter, line.lane)
+    made = matched_take(spoken, figures, profile, rate, switches or Switches(), _woven(tone, len(spoken.sound), source))
     gain_db = made.amounts.level_db
     theirs = Side(
         made.sound * np.float32(ratio(gain_db)),
@@ -285,31 +324,111 @@ def preview_splice(
         tuple(map(made.span, side.leaving)),
         tuple(map(made.span, side.words)),
     )
-    own = line.side
     plan = planned_splice(
-        replace(own, words=line.spoken.words),
+        replace(line.side, words=line.spoken.words),
         theirs,
         line.changed,
         rate,
         recording=made.id,
-        tone=lane_tone(book, chapter, line.lane) or tone_of(book, chapter),
-        take_id=pickup.id,
+        tone=tone or tone_of(book, chapter),
+        take_id=take_name(pickup.id, part),
         gain_db=gain_db,
         choice=choice,
         lane=line.lane,
         pace=profile.pace / made.pace,
     )
     _refuse_taking_words(chapter, hearing, plan.command)
-    after = plan.command.apply(reel)
-    renderer = Renderer(after, with_sound(source, made.id, made.sound))
-    places = [s for s in line.spoken.others if s.stop < plan.command.start]
-    natural = [(a.stop + b.start) // 2 for a, b in itertools.pairwise(places)]
-    natural = [at for at in natural if at < plan.command.start - rate // 10][-8:]
-    spliced = measured(after, plan, renderer, natural, rate)
     lo = line.spoken.offset
-    words = _line_words(pickup, take, own.words, plan, made)
-    shown = Span(lo, lo + len(line.spoken.sound))
-    return Preview(plan, after, spliced, shown, Span(take.start, take.stop), words, made, profile)
+    return Preview(
+        plan,
+        plan.command.apply(reel),
+        Span(lo, lo + len(line.spoken.sound)),
+        Span(take.start, take.stop),
+        _line_words(pickup, take, line.side.words, plan, made),
+        made,
+        profile,
+        figures,
+        rate,
+        part,
+    )
+
+
+def preview_parts(
+    book: Book,
+    chapter: ChapterState,
+    pickup: Pickup,
+    hearing: Hearing,
+    render_of: Callable[[Reel], Renderer],
+    *,
+    choices: Sequence[Choice] = (),
+    switches: Switches | None = None,
+    session: Profile | None = None,
+) -> tuple[Preview, ...]:
+    """Plan a pickup, one take or the several that its words come from, each into the reel that the one before it gives.
+
+    Raises as `preview_splice`.
+    """
+    found: list[Preview] = []
+    for part in range(max(1, len(pickup.parts))):
+        choice = choices[part] if part < len(choices) else BEST
+        rendering = _with_all(found, render_of)
+        made = preview_splice(
+            book, chapter, pickup, hearing, rendering, choice=choice, switches=switches, session=session, part=part
+        )
+        found.append(made)
+        put = made.placed(made.matched.id, pickup.parts[part].take if pickup.parts else pickup.chosen, pickup.word_count)
+        pickup = replace(pickup, placed=(*pickup.placed, put))
+        chapter = replace(chapter, reel=made.reel)
+        book = replace(
+            book,
+            pickups=tuple(pickup if p.id == pickup.id else p for p in book.pickups),
+            chapters=tuple(chapter if c.id == chapter.id else c for c in book.chapters),
+        )
+    return tuple(found)
+
+
+def _with_all(previews: Sequence[Preview], render_of: Callable[[Reel], Renderer]) -> Callable[[Reel], Renderer]:
+    def rendering(reel: Reel) -> Renderer:
+        source = render_of(reel).source
+        for made in previews:
+            source = made.source(source)
+        return Renderer(reel, source)
+
+    return rendering
+
+
+def splice_of(pickup: Pickup, previews: Sequence[Preview], kept: Sequence[tuple[Recording, float]]) -> Splice:
+    """How a planned line is put in, its matched takes being kept as recordings: (recording, dB that it was lowered by)."""
+    edits, placed = [], []
+    for made, (recording, lowered_db) in zip(previews, kept, strict=True):
+        command = made.plan.command
+        edits.append(replace(command, recording=recording.hash, gain_db=round(command.gain_db - lowered_db, 4)))
+        number = pickup.parts[made.part].take if pickup.parts else pickup.chosen
+        placed.append(made.placed(recording.hash, number, pickup.word_count))
+    return Splice(pickup.id, tuple(edits), tuple(placed), tuple(r for r, _ in kept))
+
+
+def keep_matched(folder: Path, book: Book, pickup: Pickup, previews: Sequence[Preview]) -> list[tuple[Recording, float]]:
+    """Keep the matched takes of a planned line in a book's folder.
+
+    Raises
+    ------
+    StoreProblem
+        They can not be written.
+    """
+    kept: list[tuple[Recording, float]] = []
+    for made in previews:
+        take = pickup.takes[pickup.parts[made.part].take if pickup.parts else pickup.chosen]
+        length = round(len(made.matched.sound) / made.matched.pace)
+        of = Stretch(take.recording, made.matched.start, made.matched.start + length)
+        how = json.dumps({"switches": asdict(made.matched.switches), "amounts": asdict(made.matched.amounts)})
+        kept.append(kept_sound(folder, made.matched.sound, book.rate, _named(pickup.line), of, how))
+    return kept
+
+
+def _named(line: str) -> str:
+    words = line.split()
+    return " ".join(words[:5]) + (" …" if len(words) > 5 else "")
 
 
 def _refuse_taking_words(chapter: ChapterState, hearing: Hearing, command: ReplaceByTake) -> None:
@@ -362,49 +481,40 @@ def _line_words(
 
 @dataclass(frozen=True, slots=True)
 class InPlace:
-    """A take that is in: where it stands in the reel, its seams there, and every word of the line in all three sounds."""
+    """A take that is in: where it stands in the reel, its lane, the places of its joins, and every word of the line."""
 
     span: Span
-    seam_in: Seam
-    seam_out: Seam
-    natural: Seam | None
+    lane: int
+    joins: tuple[int, ...]
     words: tuple[LineWord, ...]
     """The original in the chapter's recording, the result in the reel, the take in its recording."""
 
 
-def in_place(
-    book: Book, chapter: ChapterState, pickup: Pickup, hearing: Hearing, render_of: Callable[[Reel], Renderer]
-) -> InPlace | None:
+def in_place(book: Book, chapter: ChapterState, pickup: Pickup, hearing: Hearing) -> InPlace | None:
     """How a spliced pickup stands in the reel as it is now; None where its take is no longer there."""
     reel = chapter.reel
-    span = piece_of(reel, pickup.id) if reel else None
-    if reel is None or span is None or not 0 <= pickup.chosen < len(pickup.takes):
+    parts = [f for k in range(max(1, len(pickup.placed))) if reel and (f := placed_span(reel, pickup.id, k)) is not None]
+    if reel is None or not parts or not 0 <= pickup.chosen < len(pickup.takes):
         return None
-    take = pickup.takes[pickup.chosen]
-    lane = reel.lanes[0]
-    piece = next(s for s in lane.segments if isinstance(s, Piece) and s.take == pickup.id)
+    tokens = tokens_of(book, chapter, [""] * len(hearing.placed), hearing)
+    here = {
+        int(w): (int(a), int(b)) for w, a, b in zip(tokens.words, tokens.starts, tokens.stops, strict=True) if w >= 0 and a >= 0
+    }
     words = []
     for offset, text in enumerate(pickup.line.split()):
         index = pickup.first_word + offset
         placed = hearing.placed[index] if index < len(hearing.placed) else None
+        number = next((p.take for p in pickup.placed if offset < len(p.words) and p.words[offset][0] >= 0), pickup.chosen)
+        if pickup.parts:
+            number = next((p.take for p in pickup.parts if p.first <= offset < p.stop), number)
+        take = pickup.takes[number] if 0 <= number < len(pickup.takes) else pickup.takes[pickup.chosen]
         theirs = take.words[offset] if offset < len(take.words) and take.words[offset][0] >= 0 else None
-        middle = sum(theirs) // 2 if theirs else -1
-        result: tuple[int, int] | None = None
-        inside = theirs is not None and piece.start <= middle < piece.stop
-        if theirs and inside:
-            result = theirs[0] - piece.start + span.start, theirs[1] - piece.start + span.start
-        elif placed and (found := places_of(reel, chapter.recording, Span(placed.start, placed.stop))):
-            result = found[0].start, found[-1].stop
+        result = here.get(index)
+        inside = result is not None and any(span.start <= sum(result) // 2 < span.stop for _, span in parts)
         words.append(LineWord(text, (placed.start, placed.stop) if placed else None, result, theirs, inside))
-    rate = book.rate
-    start, stop = max(0, span.start - 4 * rate), min(len(reel), span.stop + 4 * rate)
-    x = np.atleast_2d(render_of(reel).render(start, stop)).mean(axis=0)
-    edges = [(a.stop + b.start) // 2 for a, b in itertools.pairwise(hearing.heard)]
-    near = [p.start for e in edges if (found := places_of(reel, chapter.recording, Span(e, e))) for p in found[:1]]
-    near = [at - start for at in near if start + rate // 2 < at < span.start - rate // 10][-8:]
-    return InPlace(
-        span, seam_at(x, span.start - start, rate), seam_at(x, span.stop - start, rate), natural_seam(x, near, rate), tuple(words)
-    )
+    joins = tuple(dict.fromkeys(at for _, span in parts for at in (span.start, span.stop)))
+    whole = Span(min(s.start for _, s in parts), max(s.stop for _, s in parts))
+    return InPlace(whole, parts[0][0], joins, tuple(words))
 
 
 def recording_reel(book: Book, recording: str) -> Reel:
@@ -425,12 +535,105 @@ def placed_joins(reel: Reel, index: int = 0) -> tuple[int, ...]:
     return tuple(starts[i] for i in range(1, len(lane.segments)) if lane.segments[i].join.length > 0)
 
 
-def piece_of(reel: Reel, pickup: str) -> Span | None:
-    """Where a spliced pickup's take stands in the reel."""
-    lane = reel.lanes[0]
-    for segment, at in zip(lane.segments, lane.starts(), strict=False):
-        if isinstance(segment, Piece) and segment.take == pickup:
-            return Span(at, at + len(segment))
-    return None
+def session_profile(
+    book: Book,
+    recording: str,
+    hearing_of: Callable[[ChapterState], Hearing | None],
+    render_of: Callable[[Reel], Renderer],
+    watch: Watch | None = None,
+) -> Profile | None:
+    """What all takes of a pickup recording have in common against their chapters; None where no line can be compared."""
+    watch = watch or Unwatched()
+    pairs = []
+    mine = [p for p in book.pickups if p.state in WAITING and any(t.recording == recording for t in p.takes)]
+    for done, pickup in enumerate(mine):
+        watch.tick(done / len(mine), "comparing the session")
+        chapter = next((c for c in book.chapters if c.id == pickup.chapter), None)
+        hearing = hearing_of(chapter) if chapter is not None else None
+        if chapter is None or chapter.reel is None or hearing is None:
+            continue
+        chosen = pickup.takes[pickup.chosen] if 0 <= pickup.chosen < len(pickup.takes) else pickup.takes[0]
+        take = chosen if chosen.recording == recording else next(t for t in pickup.takes if t.recording == recording)
+        source = render_of(chapter.reel).source
+        try:
+            line = line_in_reel(book, chapter, pickup, hearing, render_of)
+        except EditRefused:
+            continue
+        spoken, _ = take_side(partial(_mono_of, source, take.recording), take, book.rate)
+        pairs.append(line_figures(line, spoken, book.rate))
+    return profile_of(pairs) if pairs else None
 
 
+def _mono_of(source: Source, recording: str, start: int, stop: int) -> Signal:
+    mixed: Signal = np.atleast_2d(source(recording, start, stop)).mean(axis=0)
+    return mixed
+
+
+@dataclass(frozen=True, slots=True)
+class Many:
+    """Takes that are to be put in together, and the lines that are left for the eye: (pickup, why)."""
+
+    splices: tuple[Splice, ...]
+    left: tuple[tuple[str, str], ...]
+
+
+def planned_many(
+    folder: Path,
+    book: Book,
+    pickups: Sequence[Pickup],
+    hearing_of: Callable[[ChapterState], Hearing | None],
+    render_of: Callable[[Reel], Renderer],
+    sessions: Mapping[str, Profile],
+    switches: Switches,
+    watch: Watch,
+) -> Many:
+    """Plan the chosen takes of many lines, each into what the ones before it give; the doubtful ones are left out.
+
+    Doubtful is a take that departs from its line or reads only part of it, a line that can not be placed, a join that stands
+    out.
+    """
+    made: list[Splice] = []
+    left: list[tuple[str, str]] = []
+    sounds: dict[str, Signal] = {}
+    naturals: dict[tuple[str, int], NaturalSeams] = {}
+
+    def rendering(reel: Reel) -> Renderer:
+        source = render_of(reel).source
+        for name, sound in sounds.items():
+            source = with_sound(source, name, sound)
+        return Renderer(reel, source)
+
+    for done, wanted in enumerate(pickups):
+        watch.tick(done / len(pickups), f"planning {done + 1} of {len(pickups)}")
+        pickup, chapter = book.pickup(wanted.id), book.chapter(wanted.chapter)
+        numbers = [p.take for p in pickup.parts] or [pickup.chosen]
+        takes = [pickup.takes[k] for k in numbers if 0 <= k < len(pickup.takes)]
+        hearing = hearing_of(chapter)
+        if not takes or hearing is None or chapter.reel is None:
+            left.append((pickup.id, "no take is chosen" if not takes else "its chapter was not heard yet"))
+            continue
+        if not pickup.parts and (takes[0].departures or takes[0].part):
+            left.append((pickup.id, takes[0].remarks[0] if takes[0].remarks else "the take departs from the line"))
+            continue
+        try:
+            session = sessions.get(takes[0].recording)
+            previews = preview_parts(book, chapter, pickup, hearing, rendering, switches=switches, session=session)
+        except EditRefused as problem:
+            left.append((pickup.id, str(problem)))
+            continue
+        lane = previews[-1].plan.command.lane
+        key = chapter.id, lane
+        if key not in naturals:
+            naturals[key] = natural_of(book, chapter, hearing, lane, rendering)
+        seen = _with_all(previews, rendering)
+        seams = [seam_in(previews[-1].reel, lane, at, naturals[key], seen, book.rate) for p in previews for at in p.joins]
+        if any(s.ease is Ease.REDO for s in seams):
+            left.append((pickup.id, "a join stands out"))
+            continue
+        kept = keep_matched(folder, book, pickup, previews)
+        splice = splice_of(pickup, previews, kept)
+        for (recording, lowered_db), preview in zip(kept, previews, strict=True):
+            sounds[recording.hash] = preview.matched.sound * np.float32(ratio(lowered_db))
+        book = SpliceTakes((splice,)).apply(book)
+        made.append(splice)
+    return Many(tuple(made), tuple(left))

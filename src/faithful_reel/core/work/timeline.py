@@ -18,6 +18,7 @@ from faithful_reel.core.collate.findings import Finding
 from faithful_reel.core.collate.links import Link
 from faithful_reel.core.collate.proofing import Placed, Proof
 from faithful_reel.core.hear.recogniser import Heard
+from faithful_reel.core.pickups.ledger import Pickup
 from faithful_reel.core.reel.reel import Piece, Reel
 from faithful_reel.core.units import Span
 
@@ -187,18 +188,24 @@ def tokens_of(book: Book, chapter: ChapterState, texts: Sequence[str], hearing: 
     reel = chapter.reel
     own = _Map(reel, chapter.recording)
     starts, stops = own.places(*hearing.words)
+    taken_on: list[tuple[Places, int]] = []
     for pickup in book.pickups:
-        if pickup.chapter != chapter.id or not 0 <= pickup.chosen < len(pickup.takes):
+        if pickup.chapter != chapter.id:
             continue
-        take = pickup.takes[pickup.chosen]
-        spoken = np.array(take.words[: max(0, len(starts) - pickup.first_word)], np.int64).reshape(-1, 2)
-        theirs = _Map(reel, take.recording).places(spoken[:, 0], spoken[:, 1])
-        words = pickup.first_word + np.arange(len(spoken))
-        free = (starts[words] < 0) & (theirs[0] >= 0)
-        starts[words[free]], stops[words[free]] = theirs[0][free], theirs[1][free]
+        for recording, edges in _put_in(pickup):
+            spoken = np.array(edges[: max(0, len(starts) - pickup.first_word)], np.int64).reshape(-1, 2)
+            theirs = _Map(reel, recording).places(spoken[:, 0], spoken[:, 1])
+            words = pickup.first_word + np.arange(len(spoken))
+            free = (starts[words] < 0) & (theirs[0] >= 0)
+            starts[words[free]], stops[words[free]] = theirs[0][free], theirs[1][free]
+            if len(reel.lanes) > 1:
+                taken_on.append((words[free], lane_with(reel, recording)))
     first = lane_with(reel, chapter.recording)
     ghosts = _ghosts(hearing, own, first)
     lanes = np.full(len(texts), first) if hearing.voices or first else None
+    for words, lane in taken_on:
+        if lanes is not None:
+            lanes[words] = lane
     for recording, heard in hearing.voices:
         lane = lane_with(reel, recording)
         if len(heard.placed) == len(texts) and recording in reel.lanes[lane].recordings:
@@ -210,6 +217,15 @@ def tokens_of(book: Book, chapter: ChapterState, texts: Sequence[str], hearing: 
             lanes[free] = lane
             ghosts += _ghosts(heard, other, lane)
     return _woven(Tokens(texts, count, starts, stops, lanes), ghosts)
+
+
+def _put_in(pickup: Pickup) -> list[tuple[str, tuple[tuple[int, int], ...]]]:
+    """The recordings that a pickup's words stand in, in the reel, with the edges of each of its tokens there."""
+    if pickup.placed:
+        return [(p.recording, p.words) for p in pickup.placed]
+    if 0 <= pickup.chosen < len(pickup.takes):  # one that was put in by an earlier version
+        return [(pickup.takes[pickup.chosen].recording, pickup.takes[pickup.chosen].words)]
+    return []
 
 
 def _ghosts(hearing: Hearing, places: _Map, lane: int) -> list[Token]:
