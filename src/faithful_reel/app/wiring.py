@@ -232,6 +232,7 @@ def _join(window: Window, parts: Parts) -> None:
     assert isinstance(splice, SplicePanel)
     parts.transport.views += [parts.loupe, parts.foot, GalleyFollows(proof, parts.transport)]
     parts.splice.shows = partial(parts.transport.go_to, look=True)
+    parts.pickups.shows = parts.splice.shows
     parts.transport.elsewhere += [parts.foot.show_time, splice.show_position]
     parts.player.moved.connect(parts.transport.moved)
     parts.player.started.connect(parts.transport.state_changed)

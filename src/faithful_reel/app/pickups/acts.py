@@ -1,4 +1,4 @@
-"""The acts of the Pickups desk: sending, receiving, hearing and choosing takes."""
+"""The acts of the Pickups desk: asking, sending, receiving, hearing and choosing takes."""
 
 from __future__ import annotations
 
@@ -30,8 +30,8 @@ class PickupsActs:
         return ACTS
 
     def receive(self) -> None:
-        """Receive a pickup recording."""
-        if path := self.ask.file("Receive a pickup recording", SOUNDS):
+        """Receive a pickup recording, or several."""
+        for path in self.ask.several("Receive pickup recordings", SOUNDS):
             self.presenter.receive(path)
 
     def send(self) -> None:
@@ -45,21 +45,65 @@ class PickupsActs:
             self.transport.hear_reel(reel)
 
     def hear_take(self) -> None:
-        """The take in the chosen row."""
+        """The take at hand."""
         if (reel := self.presenter.take_reel(self.panel.take)) is not None:
             self.transport.hear_reel(reel)
 
     def choose(self) -> None:
-        """Use the take in the chosen row."""
+        """Use the take at hand."""
         if self.panel.take < 0 or not self.presenter.choose_take(self.panel.take):
-            self.presenter.bench.tell("Choose a take in the lower table first.")
+            self.presenter.bench.tell("Choose a take first.")
+
+    def from_here(self) -> None:
+        """Words of two takes."""
+        self.presenter.from_here(self.panel.takes.word, self.panel.take)
+
+    def drop_take(self) -> None:
+        """It reads another line."""
+        if self.panel.take < 0 or not self.presenter.drop_take(self.panel.take):
+            self.presenter.bench.tell("Choose a take first.")
+
+    def hear_left(self) -> None:
+        """A stretch that fits no line."""
+        if (reel := self.presenter.unmatched_reel(self.panel.stretch)) is not None:
+            self.transport.hear_reel(reel)
+        else:
+            self.presenter.bench.tell("Choose a stretch that fits no line first.")
+
+    def give(self) -> None:
+        """Give it to the line."""
+        self.presenter.give(self.panel.stretch)
+
+    def join(self) -> None:
+        """Read lines in one go."""
+        self.presenter.join()
+
+    def split(self) -> None:
+        """Read a line in parts."""
+        self.presenter.split()
+
+    def ask_again(self) -> None:
+        """Send it again."""
+        self.presenter.ask_again()
+
+    def drop(self) -> None:
+        """It is not wanted."""
+        self.presenter.drop()
 
 
 A, B = PickupsActs, Menu.SPLICE
 ACTS: tuple[Act[PickupsActs], ...] = (
-    Act("pickups.send", B, "Write the call sheet…", "Ctrl+Shift+L", "All lines to send, as CSV", A.send),
+    Act("pickups.send", B, "Send a round…", "Ctrl+Shift+L", "Write the call sheet of all lines to send, and of those that did not come back", A.send),
     Act("pickups.receive", B, "Receive a pickup recording…", "Ctrl+Shift+P", "Find which stretch of it reads which line", A.receive),
-    Act("pickups.hear_original", B, "Hear the original", "", "The line as the chapter has it", A.hear_original, AT, apart=True),
-    Act("pickups.hear_take", B, "Hear the take", "", "The take in the chosen row", A.hear_take, AT),
-    Act("pickups.choose", B, "Choose this take", "", "Use the take in the chosen row", A.choose, AT),
+    Act("pickups.hear_original", B, "Hear the original", "Ctrl+F3", "The line as the chapter has it", A.hear_original, AT, apart=True),
+    Act("pickups.hear_take", B, "Hear the take", "Ctrl+F5", "The take at hand", A.hear_take, AT),
+    Act("pickups.choose", B, "Use this take", "Ctrl+F8", "Use the take at hand", A.choose, AT),
+    Act("pickups.from_here", B, "From this word on", "Ctrl+Shift+F3", "Take the words from the chosen one on from the take at hand", A.from_here, AT),
+    Act("pickups.drop_take", B, "Not this line", "Shift+F5", "The take at hand reads another line", A.drop_take, AT),
+    Act("pickups.hear_left", B, "Hear what fits no line", "Shift+F3", "The stretch in the chosen row", A.hear_left, AT),
+    Act("pickups.give", B, "Give it to the line", "Shift+F4", "The stretch in the chosen row becomes a take of the line at hand", A.give, AT),
+    Act("pickups.join", B, "Join lines", "Ctrl+F11", "Read the chosen lines in one go; of one line those that are near it", A.join, AT, apart=True),
+    Act("pickups.split", B, "Split the line", "Ctrl+Shift+F11", "Read the line as one line a sentence", A.split, AT),
+    Act("pickups.ask_again", B, "Ask again", "Shift+F11", "The chosen lines go out with the next round", A.ask_again, AT),
+    Act("pickups.drop", B, "Drop", "Ctrl+Shift+F5", "The chosen lines are not wanted any more", A.drop, AT),
 )  # fmt: skip

@@ -1,57 +1,246 @@
-"""What happens at the Pickups desk."""
+"""What happens at the Pickups desk.  No Qt."""
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from datetime import date
 from pathlib import Path
 
 from faithful_reel.app.workbench import Observed, Workbench
-from faithful_reel.core.book.commands import EDITION, AddRecording
-from faithful_reel.core.book.pickups import ChooseTake, MarkSent, NotePickup, ReceiveTakes
+from faithful_reel.core.book.commands import EDITION, AddRecording, BookCommand
+from faithful_reel.core.book.pickups import (
+    ChangePickups,
+    ChooseParts,
+    ChooseTake,
+    DropTake,
+    GiveTake,
+    NotePickup,
+    ReceiveTakes,
+)
+from faithful_reel.core.book.store import HEARD
 from faithful_reel.core.errors import AppError
+from faithful_reel.core.hear.memory import Memory
 from faithful_reel.core.jobs import Watch
-from faithful_reel.core.pickups.ledger import WAITING, Pickup, State, Unmatched, write_call_sheet
+from faithful_reel.core.memo import Seen
+from faithful_reel.core.pickups.judging import proposed
+from faithful_reel.core.pickups.ledger import (
+    DONE,
+    READY,
+    WAITING,
+    Part,
+    Pickup,
+    Round,
+    State,
+    Take,
+    Unmatched,
+    Want,
+    write_call_sheet,
+)
 from faithful_reel.core.reel.reel import Lane, Piece, Reel
 from faithful_reel.core.units import samples
+from faithful_reel.core.work.asking import (
+    counts,
+    in_reading_order,
+    is_overdue,
+    joined_line,
+    near_lines,
+    next_round,
+    split_line,
+    to_send,
+)
+from faithful_reel.core.work.mending import Columns
 from faithful_reel.core.work.receiving import Received, received_takes
+from faithful_reel.core.work.splicing import recording_reel, take_reel
 
 AROUND_S, LEAD_S = 2.0, 1 / 3
+FILTERS: dict[str, Callable[[Pickup], bool]] = {
+    "all lines": lambda _: True,
+    "to send": lambda p: p.state is State.TO_SEND,
+    "out": lambda p: p.state is State.SENT,
+    "to put in": lambda p: p.state in READY,
+    "in": lambda p: p.state in DONE and p.state is not State.PASSED,
+    "passed": lambda p: p.state is State.PASSED,
+    "dropped": lambda p: p.state is State.DROPPED,
+}
+OVERDUE = "overdue"
+Group = tuple[str, list[Pickup]]
 
 
 class PickupsPresenter(Observed):
-    """The ledger: sending, receiving, choosing."""
+    """The ledger: asking, sending, receiving, choosing."""
 
-    def __init__(self, bench: Workbench) -> None:
+    def __init__(self, bench: Workbench, today: Callable[[], date] = date.today) -> None:
         super().__init__()
-        self.bench = bench
+        self.bench, self.today = bench, today
         self.current = ""
+        self.chosen: tuple[str, ...] = ()
+        """Lines that are chosen together."""
+        self.take_at = 0
+        """Which take of the line at hand the keys are on."""
+        self.only, self.of_chapter, self.search = "all lines", "", ""
+        self.shows: Callable[[int], None] | None = None
+        self._shown = Seen()
+
+    # --- lines ----------------------------------------------------------------------------------------------------
 
     def rows(self) -> list[Pickup]:
         """All pickups in reading order of the book."""
-        order = {c.id: i for i, c in enumerate(self.bench.book.chapters)}
-        return sorted(self.bench.book.pickups, key=lambda p: (order.get(p.chapter, 0), p.first_word))
+        return in_reading_order(self.bench.book)
+
+    def shown(self) -> list[Pickup]:
+        """The pickups that the search and the filters leave, in reading order."""
+        wanted = self.search.casefold().split()
+        book, today = self.bench.book, self.today()
+
+        def fits(p: Pickup) -> bool:
+            if self.of_chapter and p.chapter != self.of_chapter:
+                return False
+            if self.only == OVERDUE and not is_overdue(book, p, today):
+                return False
+            if self.only in FILTERS and not FILTERS[self.only](p):
+                return False
+            text = f"{p.line} {p.heard} {p.note} {p.state.value} {p.want.value}".casefold()
+            return all(w in text for w in wanted)
+
+        return [p for p in self.rows() if fits(p)]
+
+    def groups(self) -> list[Group]:
+        """The lines that are shown, by the round that they went out with."""
+        shown = self.shown()
+        rounds = {r.number: r for r in self.bench.book.rounds}
+        found: list[Group] = []
+        for number in sorted({p.round for p in shown}, key=lambda n: (n != 0, n)):
+            mine = [p for p in shown if p.round == number]
+            found.append((self._round_title(rounds.get(number), mine, number), mine))
+        return found
+
+    def _round_title(self, found: Round | None, lines: list[Pickup], number: int) -> str:
+        if found is None:
+            return "Never sent" if not number else f"Round {number}"
+        back = sum(p.state not in (State.TO_SEND, State.SENT) for p in lines)
+        parts = [f"Round {number}"]
+        parts += [f"sent {found.sent}"] if found.sent else []
+        parts += [f"to {found.to}"] if found.to else []
+        parts += [f"due {found.due}"] if found.due else []
+        return " · ".join([*parts, f"{back} of {len(lines)} back"])
+
+    def counted(self) -> str:
+        """How many lines are how far, of those of the chapter that is shown, else of the book."""
+        mine = [p for p in self.rows() if self.of_chapter in ("", p.chapter)]
+        return counts(self.bench.book, mine, self.today()).in_words()
+
+    def overdue(self, pickup: Pickup) -> bool:
+        """Whether a line should have come back."""
+        return is_overdue(self.bench.book, pickup, self.today())
 
     def pickup(self) -> Pickup | None:
         """The pickup at hand."""
         return next((p for p in self.bench.book.pickups if p.id == self.current), None)
 
-    def choose(self, pickup_id: str) -> None:
-        """Take a pickup in hand."""
-        self.current = pickup_id
+    def choose(self, pickup_id: str, others: tuple[str, ...] = ()) -> None:
+        """Take a pickup in hand, and others chosen with it."""
+        if (pickup_id, others) == (self.current, self.chosen):
+            return
+        if pickup_id != self.current:
+            pickup = next((p for p in self.bench.book.pickups if p.id == pickup_id), None)
+            self.take_at = max(0, pickup.chosen) if pickup else 0
+        self.current, self.chosen = pickup_id, others
         self.changed()
 
-    def send(self, path: Path) -> bool:
-        """Write the call sheet of all that is to send, and mark it sent."""
-        due = [p for p in self.rows() if p.state is State.TO_SEND]
-        if not due:
-            self.bench.tell("There is nothing to send: every pickup is sent already.")
-            return False
-        titles = {c.id: c.title for c in self.bench.book.chapters}
+    def at_hand(self) -> tuple[str, ...]:
+        """The lines that are chosen, else the one at hand."""
+        known = {p.id for p in self.bench.book.pickups}
+        chosen = tuple(n for n in self.chosen if n in known)
+        return chosen or ((self.current,) if self.current in known else ())
+
+    def show_line(self) -> None:
+        """Bring the line at hand into the close view, once."""
+        pickup = self.pickup()
+        if pickup is None or self.shows is None or not self._shown.changed(pickup.id):
+            return
+        chapter = self.bench.book.chapter(pickup.chapter)
+        if self.bench.hearing(chapter) is None:
+            return
+        self.bench.open_chapter(pickup.chapter)
+        own = [t for t in self.bench.tokens(chapter) if t.word in pickup.words and t.start >= 0]
+        if own:
+            self.shows(own[0].start)
+
+    # --- asking ---------------------------------------------------------------------------------------------------
+
+    def _do(self, make: Callable[[], BookCommand]) -> bool:
         try:
-            write_call_sheet(path, due, titles, self.bench.book.rate, self.bench.book.say)
+            command = make()
         except AppError as problem:
             self.bench.tell(str(problem))
             return False
-        return self.bench.do(MarkSent(tuple(p.id for p in due)))
+        return self.bench.do(command)
+
+    def drop(self) -> bool:
+        """The chosen lines are not wanted any more."""
+        return self._do(lambda: ChangePickups(self.at_hand(), state=State.DROPPED))
+
+    def ask_again(self) -> bool:
+        """The chosen lines are to be sent again."""
+        return self._do(lambda: ChangePickups(self.at_hand(), state=State.TO_SEND))
+
+    def want(self, want: Want) -> bool:
+        """Say what is wanted of the chosen lines."""
+        mine = [p for p in self.bench.book.pickups if p.id in self.at_hand()]
+        if all(p.want is want for p in mine):
+            return False
+        return self._do(lambda: ChangePickups(self.at_hand(), want=want))
+
+    def note(self, text: str) -> bool:
+        """Write what the narrator is to mind beside the words of the chosen lines."""
+        pickup = self.pickup()
+        if pickup is None or (len(self.at_hand()) == 1 and text.strip() == pickup.note):
+            return False
+        if len(self.at_hand()) > 1:
+            return self._do(lambda: ChangePickups(self.at_hand(), note=text))
+        return self.bench.do(NotePickup(pickup.id, text))
+
+    def join(self) -> bool:
+        """Read the chosen lines in one go; where one is chosen, those that are near it."""
+        names = self.at_hand()
+        if len(names) == 1:
+            names = next((tuple(p.id for p in g) for g in near_lines(self.bench.book) if names[0] in [p.id for p in g]), names)
+        mine = [p for p in self.bench.book.pickups if p.id in names]
+        if not mine:
+            self.bench.tell("No line is at hand.")
+            return False
+        text = self.bench.text(self.bench.book.chapter(mine[0].chapter))
+        if self._do(lambda: joined_line(text, mine)):
+            self.choose(min(mine, key=lambda p: p.first_word).id)
+            return True
+        return False
+
+    def split(self) -> bool:
+        """Read the line at hand as one line a sentence."""
+        pickup = self.pickup()
+        if pickup is None:
+            self.bench.tell("No line is at hand.")
+            return False
+        chapter = self.bench.book.chapter(pickup.chapter)
+        return self._do(lambda: split_line(chapter, self.bench.text(chapter), pickup))
+
+    def send(self, path: Path, due: str = "", to: str = "") -> bool:
+        """Write the call sheet of the next round, and send it."""
+        book = self.bench.book
+        due_lines = to_send(book)
+        if not due_lines:
+            self.bench.tell("There is nothing to send: every pickup is sent already.")
+            return False
+        titles = {c.id: c.title for c in book.chapters}
+        try:
+            command = next_round(book, sent=self.today().isoformat(), due=due, to=to)
+            write_call_sheet(path, due_lines, titles, book.rate, book.say)
+        except AppError as problem:
+            self.bench.tell(str(problem))
+            return False
+        return self.bench.do(command)
+
+    # --- receiving ------------------------------------------------------------------------------------------------
 
     def receive(self, path: Path) -> None:
         """Take in a pickup recording and find which stretch reads which line."""
@@ -62,7 +251,8 @@ class PickupsPresenter(Observed):
         folder, book, ears = self.bench.session.store.folder, self.bench.book, self.bench.ears
 
         def job(watch: Watch) -> Received:
-            return received_takes(folder, book, path, waiting, lambda: ears.all(book.language), watch)
+            with Memory(folder / HEARD) as memory:
+                return received_takes(folder, book, path, waiting, lambda: ears.all(book.language), watch, memory)
 
         self.bench.jobs.start(f"Sort {path.name}", job, done=self._received, stopped=self.bench.stopped)
 
@@ -75,6 +265,31 @@ class PickupsPresenter(Observed):
         there = {p.id for p in self.bench.book.pickups}
         left = tuple(Unmatched(recording.hash, u.start, u.stop, u.heard) for u in found.left)
         self.bench.do(ReceiveTakes(recording.hash, tuple(row for row in found.matched if row[0] in there), EDITION, left))
+
+    @property
+    def unmatched(self) -> tuple[Unmatched, ...]:
+        """Stretches of pickup recordings that fit no line."""
+        return self.bench.book.unmatched
+
+    def give(self, number: int) -> bool:
+        """Give a stretch that fits no line to the line at hand, as a take."""
+        pickup = self.pickup()
+        if pickup is None or not 0 <= number < len(self.unmatched):
+            self.bench.tell("Choose a line, and a stretch that fits none.")
+            return False
+        u = self.unmatched[number]
+        words = _spread(pickup, u)
+        take = Take(u.recording, u.start, u.stop, 0, u.heard, words, remarks=("given by hand",))
+        return self.bench.do(GiveTake(pickup.id, take))
+
+    def unmatched_reel(self, number: int) -> Reel | None:
+        """A stretch that fits no line, with a little around it."""
+        if not 0 <= number < len(self.unmatched):
+            return None
+        u, lead = self.unmatched[number], samples(LEAD_S, self.bench.book.rate)
+        return Reel((Lane("stretch", (Piece(u.recording, max(0, u.start - lead), u.stop + lead),)),))
+
+    # --- takes ----------------------------------------------------------------------------------------------------
 
     def original(self) -> Reel | None:
         """The line at hand as the chapter's recording has it, with a little around it."""
@@ -95,14 +310,70 @@ class PickupsPresenter(Observed):
         take, lead = pickup.takes[number], samples(LEAD_S, self.bench.book.rate)
         return Reel((Lane("take", (Piece(take.recording, max(0, take.start - lead), take.stop + lead),)),))
 
-    def note(self, text: str) -> bool:
-        """Write what the narrator is to mind beside the words of the line at hand."""
-        pickup = self.pickup()
-        if pickup is None or text.strip() == pickup.note:
-            return False
-        return self.bench.do(NotePickup(pickup.id, text))
-
     def choose_take(self, take: int) -> bool:
         """Choose a take of the pickup at hand."""
         pickup = self.pickup()
         return pickup is not None and self.bench.do(ChooseTake(pickup.id, take))
+
+    def drop_take(self, take: int) -> bool:
+        """A take does not read this line."""
+        pickup = self.pickup()
+        return pickup is not None and self.bench.do(DropTake(pickup.id, take))
+
+    def owners(self, pickup: Pickup) -> list[int]:
+        """Which take each token of a line comes from; -1 where none is chosen."""
+        count = pickup.word_count
+        if not pickup.parts:
+            return [pickup.chosen] * count
+        found = [-1] * count
+        for part in pickup.parts:
+            found[part.first : part.stop] = [part.take] * (part.stop - part.first)
+        return found
+
+    def from_here(self, word: int, take: int) -> bool:
+        """Take the words of a line from one of its takes from a word on."""
+        pickup = self.pickup()
+        if pickup is None or not 0 <= take < len(pickup.takes) or not 0 <= word < pickup.word_count:
+            self.bench.tell("Choose a word in one of the takes first.")
+            return False
+        owners = [*self.owners(pickup)[:word], *([take] * (pickup.word_count - word))]
+        if len(set(owners)) == 1:
+            return self.bench.do(ChooseTake(pickup.id, take))
+        parts: list[Part] = []
+        for k, owner in enumerate(owners):
+            if parts and parts[-1].take == owner:
+                parts[-1] = Part(owner, parts[-1].first, k + 1)
+            else:
+                parts.append(Part(owner, k, k + 1))
+        return self.bench.do(ChooseParts(pickup.id, tuple(parts)))
+
+    def why(self, pickup: Pickup) -> str:
+        """Why a take is proposed."""
+        return proposed(pickup.takes)[1]
+
+    def strips(self, pickup: Pickup) -> list[tuple[tuple[tuple[int, int] | None, ...], Columns]]:
+        """Where the words of a line are in the original and in every take, and what each looks like."""
+        chapter = self.bench.book.chapter(pickup.chapter)
+        hearing = self.bench.hearing(chapter)
+        placed = hearing.placed[pickup.first_word : pickup.words.stop] if hearing else ()
+        rows: list[tuple[tuple[tuple[int, int] | None, ...], Columns]] = []
+        if chapter.recording and placed:
+            own = tuple((p.start, p.stop) if p else None for p in placed)
+            rows.append((own, self.bench.columns(recording_reel(self.bench.book, chapter.recording))))
+        for take in pickup.takes:
+            theirs = tuple((a, b) if a >= 0 else None for a, b in take.words)
+            rows.append((theirs, self.bench.columns(take_reel(self.bench.book, take))))
+        return rows
+
+
+def _spread(pickup: Pickup, u: Unmatched) -> tuple[tuple[int, int], ...]:
+    """A line's tokens over a stretch by their letters: where they are is found when it is put in."""
+    tokens = pickup.line.split()
+    sizes = [len(t) for t in tokens]
+    total, at = sum(sizes), u.start
+    words = []
+    for size in sizes:
+        end = at + round((u.stop - u.start) * size / total)
+        words.append((at, min(end, u.stop)))
+        at = end
+    return tuple(words)

@@ -85,7 +85,7 @@ class SplicePanel(Desk):
         for combo, name in ((self.entering, "Boundary where the take begins"), (self.leaving, "Boundary where the take ends")):
             combo.setAccessibleName(name)
             combo.setToolTip(name + ", best first, with the length of the pause there")
-            combo.setMinimumWidth(190)
+            combo.setMinimumWidth(240)
             combo.activated.connect(self._proposals_chosen)
         self.matches = {name: Check(name) for name in ("level", "tone", "room", "echo", "pace")}
         for name, check, told in (
@@ -194,6 +194,7 @@ class SplicePanel(Desk):
         rows = presenter.rows()
         pickup = presenter.pickup()
         self.rows.fill([(p.line, p.state.value) for p in rows], keys=[p.id for p in rows])
+        presenter.show_line()
         waiting = sum(p.state in (State.IN, State.CHOSEN) for p in rows)
         self.count.setText(f"{waiting} to put in, {sum(p.state in DONE for p in rows)} in" if rows else "")
         if pickup:

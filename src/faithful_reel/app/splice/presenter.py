@@ -105,6 +105,7 @@ class SplicePresenter(Observed):
         self._judged: tuple[object, ...] | None = None
         self._in_place: Memo[InPlace | None] = Memo()
         self._joins_seen = Seen()
+        self._shown = Seen()
 
     # --- lines ----------------------------------------------------------------------------------------------------
 
@@ -410,6 +411,22 @@ class SplicePresenter(Observed):
         if chapter is self.bench.chapter:
             self.joins = joins
             self.changed()
+
+    def show_line(self) -> None:
+        """Bring the line at hand into the close view, once, where it is in the chapter."""
+        pickup = self.pickup()
+        if pickup is None or self.shows is None:
+            return
+        chapter = self.bench.book.chapter(pickup.chapter)
+        hearing = self.bench.hearing(chapter)
+        if hearing is None or not self._shown.changed(pickup.id, self.bench.chapter_id, pickup.state.value):
+            return
+        if self.bench.chapter_id != pickup.chapter:
+            self.bench.open_chapter(pickup.chapter)
+        tokens = self.bench.tokens(chapter)
+        own = [t for t in tokens if t.word in pickup.words and t.start >= 0]
+        if own:
+            self.shows(own[0].start)
 
     def go_to_join(self, at: int) -> None:
         """Show a join of the chapter at hand close up."""

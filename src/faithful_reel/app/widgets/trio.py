@@ -17,7 +17,7 @@ from faithful_reel.app.widgets.told import tell_reader
 from faithful_reel.core.work.splicing import LineWord
 
 LEFT = 78.0
-STRIP_H = 46.0
+STRIP_H, HIGHEST_STRIP = 46.0, 84.0
 WORDS_H = 30.0
 GAP = 15.0
 RIGHT = 24
@@ -129,6 +129,12 @@ class Trio(QWidget):
         self._playhead = position
         self.update()
 
+    @property
+    def _strip_h(self) -> float:
+        """How high a strip is: as much as there is room for."""
+        room = (self.height() - self._words_h - 3 * GAP - 10) / 3
+        return min(HIGHEST_STRIP, max(STRIP_H, room))
+
     def _xs(self) -> list[tuple[float, float]]:
         """Left and right of every word's column."""
         widths = self._widths
@@ -205,30 +211,32 @@ class Trio(QWidget):
         scale = self.devicePixelRatioF()
         for word, (a, b) in zip(self._words, xs, strict=True):
             if word.from_take:
-                painter.fillRect(QRectF(a, 2, b - a, self._words_h + 2 * (STRIP_H + GAP) - GAP), self._theme.color("chosen"))
+                painter.fillRect(
+                    QRectF(a, 2, b - a, self._words_h + 2 * (self._strip_h + GAP) - GAP), self._theme.color("chosen")
+                )
             painter.setFont(reading_font(16))
             painter.setPen(self._theme.color("ink"))
             painter.drawText(QRectF(a, 0, b - a, self._words_h), Qt.AlignmentFlag.AlignCenter, word.text)
         for row, name in enumerate(("original", "result", "take")):
-            y = self._words_h + row * (STRIP_H + GAP)
+            y = self._words_h + row * (self._strip_h + GAP)
             painter.setFont(control_font(12, strong=row == 1))
             painter.setPen(self._theme.color("ink" if row == 1 else "quiet"))
             painter.drawText(
-                QRectF(0, y, self._left - 12, STRIP_H), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, name
+                QRectF(0, y, self._left - 12, self._strip_h), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, name
             )
             at, ts = self._knots(row, xs)
             if not at or self._columns is None:
                 continue
             columns = self._columns[row]
-            painter.fillRect(QRectF(at[0], y, at[-1] - at[0], STRIP_H), self._theme.color("strip"))
+            painter.fillRect(QRectF(at[0], y, at[-1] - at[0], self._strip_h), self._theme.color("strip"))
             edges: NDArray[np.float64] = np.interp(np.linspace(at[0], at[-1], round((at[-1] - at[0]) * scale) + 1), at, ts)
-            draw_sound(painter, columns(np.maximum(edges, 0)), at[0], y, STRIP_H, self._theme, scale)
+            draw_sound(painter, columns(np.maximum(edges, 0)), at[0], y, self._strip_h, self._theme, scale)
             if row != 1:
                 self._paint_boundaries(painter, row, y, at, ts)
             elif self._playhead >= 0 and ts[0] <= self._playhead <= ts[-1]:
                 x = float(np.interp(self._playhead, ts, at))
                 painter.setPen(QPen(self._theme.color("ink"), 1.4))
-                painter.drawLine(QPointF(x, y), QPointF(x, y + STRIP_H))
+                painter.drawLine(QPointF(x, y), QPointF(x, y + self._strip_h))
 
     def _paint_boundaries(self, painter: QPainter, row: int, y: float, at: list[float], ts: list[float]) -> None:
         for boundary in sorted(self._boundaries, key=lambda b: -b.rank):
@@ -240,8 +248,8 @@ class Trio(QWidget):
             if not chosen:
                 pen.setDashPattern([2, 3])
             painter.setPen(pen)
-            painter.drawLine(QPointF(x, y - 2), QPointF(x, y + STRIP_H + 2))
-            spot = QPointF(x, y + STRIP_H + 8 if row == 0 else y - 7)
+            painter.drawLine(QPointF(x, y - 2), QPointF(x, y + self._strip_h + 2))
+            spot = QPointF(x, y + self._strip_h + 8 if row == 0 else y - 7)
             painter.setBrush(self._theme.color("ink" if chosen else "page"))
             reach = 5.0 if boundary.entering else -5.0
             painter.drawPolygon(QPolygonF([spot + QPointF(-reach, -4), spot + QPointF(reach, 0), spot + QPointF(-reach, 4)]))
