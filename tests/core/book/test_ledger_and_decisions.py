@@ -17,7 +17,6 @@ from faithful_reel.core.collate.links import collated
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.hear.recogniser import Heard
 from faithful_reel.core.pickups.ledger import Pickup, State, Take, call_sheet
-from faithful_reel.core.pickups.placing import take_side, takes_of
 from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, PutBackSound, ReplaceByTake, SetGain, ToneSource
 from faithful_reel.core.reel.reel import Lane, Piece, Reel, Rest, reel_of, split_reel
 from faithful_reel.core.reel.render import Renderer
@@ -318,43 +317,11 @@ def test_a_finding_over_a_split_ends_at_it():
     assert [(f.id, f.word_index, f.word_count) for c in split.chapters for f in c.findings] == [("f1", 2, 2), ("f2", 2, 1)]
 
 
-# --- the same splice in window and shell --------------------------------------------------------------------------
+# --- takes that are in --------------------------------------------------------------------------------------------
 
 
-def said(*words, step=20_000, length=14_000, start=50_000, gaps=None):
-    at, out = start, []
-    for k, word in enumerate(words):
-        out.append(Heard(word, at, at + length, 0.9))
-        at += (gaps or {}).get(k, step)
-    return out
-
-
-def test_a_slate_right_before_the_line_is_outside_of_the_take_in_the_window_as_in_the_shell():
-    line = "A line of green bottles"
-    heard = said("take", "two", *line.split(), "thanks", gaps={1: 14_000 + round(0.1 * RATE)})
-    takes, best = takes_of(line, heard, "r2")
-    kept = takes[best]
-    in_shell = take_side(np.zeros(9, np.float32), 0, line.split(), heard, range(2, 7))
-    own = [Heard(text, start, stop, 1.0) for text, start, stop in kept.said]
-    in_window = take_side(np.zeros(9, np.float32), 0, line.split(), own, range(*kept.own))
-    assert in_window.entering == in_shell.entering
-    assert in_window.leaving == in_shell.leaving
-    slate = heard[1]
-    assert in_window.entering[0].start >= slate.stop  # never inside of the slate
-    assert in_window.leaving[-1].stop <= heard[-1].start
-
-
-def test_a_line_whose_words_around_it_were_not_read_still_has_its_places():
-    from faithful_reel.core.pickups.takes import leaving_gaps, line_gaps
-    from faithful_reel.core.units import Span
-
-    written = TEXT.text.split()
-    read = [w for k, w in enumerate(written) if k not in (3, 4)]  # the word before the line, and its first
-    heard = said(*read)
-    links = collated(written, [h.text for h in heard])
-    bounds = Span(0, 10**7)
-    for gaps in (line_gaps(links, heard, range(4, 9), bounds), leaving_gaps(links, heard, range(4, 9), bounds)):
-        assert all(gap is not None for gap in gaps)
+def said(*words, step=20_000, length=14_000, start=50_000):
+    return [Heard(word, start + k * step, start + k * step + length, 0.9) for k, word in enumerate(words)]
 
 
 def test_a_take_that_is_in_is_seen_in_all_three_sounds():
@@ -375,17 +342,14 @@ def test_a_take_that_is_in_is_seen_in_all_three_sounds():
     )
     state = EditReel("c1", edit).apply(state)
 
-    def noisy(name, start, stop):
-        return np.random.default_rng(abs(start)).standard_normal(stop - start).astype(np.float32) * 0.01
-
-    shown = in_place(state, state.chapters[0], state.pickups[0], hearing, lambda reel: Renderer(reel, noisy))
+    shown = in_place(state, state.chapters[0], state.pickups[0], hearing)
     assert shown is not None
     assert [w[0] for w in shown.words] == line.split()
     for text, original, result, theirs, inside in shown.words:
         assert inside, text
         assert original[1] - original[0] == result[1] - result[0] == theirs[1] - theirs[0]
     gone = replace(state, chapters=(replace(state.chapters[0], reel=reel_of("r1", 900_000)),))
-    assert in_place(gone, gone.chapters[0], gone.pickups[0], hearing, lambda reel: Renderer(reel, noisy)) is None
+    assert in_place(gone, gone.chapters[0], gone.pickups[0], hearing) is None
     assert len(tokens_of(state, state.chapters[0], [w.text for w in TEXT.words], hearing)) == len(TEXT.words)
 
 

@@ -7,38 +7,20 @@ import io
 import json
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from faithful_reel.core.audio.files import read_mono
 from faithful_reel.core.collate.links import collated
 from faithful_reel.core.errors import FileProblem
-from faithful_reel.core.hear.recogniser import Heard
+from faithful_reel.core.hear.memory import Memory
 from faithful_reel.core.jobs import Unwatched
+from faithful_reel.core.pickups.judging import session_of
 from faithful_reel.core.pickups.ledger import Pickup, call_sheet
-from faithful_reel.core.pickups.placing import heard_in, takes_of
-from faithful_reel.core.pickups.takes import changed_tokens, find_line, find_takes, leaving_gaps, line_gaps, proposed
+from faithful_reel.core.pickups.takes import changed_tokens, find_line, gaps_of
 from faithful_reel.core.units import EAR_RATE, Span
 
-
-def heard(text):
-    return [Heard(t, 1000 * i, 1000 * i + 800, 0.9) for i, t in enumerate(text.split())]
-
-
 LINE = ["By", "nine", "o’clock", "the", "whole", "town", "had", "come", "down", "to", "look."]
-
-
-def test_every_take_of_a_line_is_found_and_the_last_right_one_proposed():
-    said = heard("Pickup 3. By nine o'clock the whole town come down to look. By nine o'clock the whole town had come down to look. "
-                 "By 9 o'clock the whole town had come down to look. Pickup 4. A gull stood there on one leg.")  # fmt: skip
-    takes = find_takes(LINE, said)
-    assert [t.departures for t in takes] == [1, 0, 0]
-    assert proposed(takes) == 2
-    assert [said[t.words.start].text for t in takes] == ["By", "By", "By"]
-    assert [said[t.words.stop - 1].text for t in takes] == ["look."] * 3
-
-
-def test_other_lines_are_no_takes():
-    assert find_takes(LINE, heard("A gull stood there on one leg as though it had bought the land.")) == []
-    assert proposed([]) == -1
 
 
 def test_a_line_is_found_in_the_script():
@@ -69,16 +51,43 @@ def test_a_line_is_found_in_the_script():
         find_line(script, ["something", "quite", "different", "altogether"])
 
 
+def spans(text):
+    return [Span(1000 * i, 1000 * i + 800) for i, _ in enumerate(text.split())]
+
+
 def test_gaps_take_extra_words_out_but_leave_neighbours_alone():
-    written = ["nobody", "listened.", "Mr.", "Gray", "walked"]
-    said = heard("nobody ever listened. Mr. Gray Mr. Gray walked")
-    links = collated(written, [h.text for h in said])
-    bounds = Span(0, 20_000)
-    entering = line_gaps(links, said, range(2), bounds)
+    # nobody [ever] listened. [Mr. Gray] Mr. Gray walked
+    rows = list(zip([0, -1, 1, -1, -1, 2, 3, 4], spans("a b c d e f g h"), strict=True))
+    entering, leaving = gaps_of(rows, range(2), Span(0, 20_000))
     assert entering[1] == Span(800, 1000)  # before "ever": a cut there takes it out
-    leaving = leaving_gaps(links, said, range(2), bounds)
     assert leaving[1] == Span(1800, 2000)  # after "ever"
-    assert changed_tokens(links, range(2)) == range(2)
+    assert leaving[2] == entering[2] == Span(2800, 3000)  # what is read between two lines stays where it is
+    assert entering[0] == Span(0, 0)
+
+
+def test_gaps_of_words_that_were_not_heard():
+    rows = [(0, Span(0, 800)), (3, Span(3000, 3800))]
+    entering, leaving = gaps_of(rows, range(1, 3), Span(0, 9000))
+    assert entering[0] == leaving[0] == Span(800, 3000)  # between the words around
+    assert entering[2] == Span(800, 3000)
+    assert gaps_of([], range(2), Span(0, 9)) == ((None,) * 3, (None,) * 3)
+    entering, leaving = gaps_of(rows[:1], range(1), Span(0, 9000))
+    assert leaving[1] == entering[1] == Span(800, 9000)  # to the end
+
+
+@given(st.lists(st.booleans(), min_size=1, max_size=12), st.integers(0, 4), st.integers(1, 6))
+def test_a_gap_never_reaches_into_a_word_that_is_kept(written, first, count):
+    rows, word = [], 0
+    for k, own in enumerate(written):
+        rows.append((word if own else -1, Span(1000 * k, 1000 * k + 800)))
+        word += own
+    bounds = Span(0, 1000 * len(written))
+    entering, leaving = gaps_of(rows, range(first, first + count), bounds)
+    assert len(entering) == len(leaving) == count + 1
+    for gap in (*entering, *leaving):
+        if gap is not None:
+            assert bounds.start <= gap.start <= gap.stop <= bounds.stop
+            assert all(gap.overlap(span) == 0 or w < 0 for w, span in rows if w >= 0)
 
 
 def test_changed_tokens_of_a_line():
@@ -95,15 +104,21 @@ def test_the_call_sheet_says_what_and_where():
 
 
 @pytest.mark.slow
-def test_the_demos_pickup_recording_is_sorted(demo, ears):
+def test_the_demos_pickup_recording_is_sorted(demo, ears, heard_file):
     truth = json.loads((demo / "truth.json").read_text())["pickups-1"]["takes"]
-    said = heard_in(read_mono(demo / "pickups-1.flac", EAR_RATE), 44_100, ears.first, Unwatched())
-    for line in dict.fromkeys(t["line"] for t in truth):
-        takes, best = takes_of(line, said, "r")
+    lines = list(dict.fromkeys(t["line"] for t in truth))
+    x = read_mono(demo / "pickups-1.flac", EAR_RATE)
+    with Memory(heard_file) as memory:
+        found = session_of(x, lines, ears, "r", 44_100, Unwatched(), memory)
+    for line, row in zip(lines, found.lines, strict=True):
         real = [t for t in truth if t["line"] == line]
-        assert len(takes) == len(real) == 2
-        assert best >= 0
-        assert takes[best].departures <= 1  # the ear may mishear a word of an invented town
-        for take, where in ((t, w) for t, w in zip(takes, real, strict=True) if not t.departures):
+        assert len(row.takes) == len(real) == 2
+        assert [bool(t.departures) for t in row.takes] == [bool(t["departures"]) for t in real]
+        assert row.best == max(k for k, t in enumerate(real) if not t["departures"])
+        assert row.why
+        for take, where in zip(row.takes, real, strict=True):
+            assert not take.part
             assert take.start / 44_100 == pytest.approx(where["start"], abs=0.12)
             assert take.stop / 44_100 == pytest.approx(where["end"], abs=0.15)
+            assert take.clear[0] <= take.start < take.stop <= take.clear[1]
+    assert any("Pick" in u.heard for u in found.left)  # slates read no line

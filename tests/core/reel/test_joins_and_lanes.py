@@ -312,3 +312,21 @@ def test_what_is_drawn_of_a_lane():
     assert lane_look(Row(OLD.lanes[1]), 0, 3000).line == ()
     assert [p.start for p in lane_look(Row(reel.lanes[0]), 1200, 1300).pieces] == [1000]
     assert lane_look(Row(Lane("x", ())), 0, 10).pieces == ()
+
+
+def test_a_take_in_one_channel_among_stereo_is_heard_whatever_range_is_asked_for():
+    """A range that begins inside of the take once gave only what followed it."""
+    one = np.linspace(0.1, 0.2, 9_000, dtype=np.float32)
+
+    def source(recording, start, stop):
+        x = one[start:stop] if recording == "take" else np.full((2, stop - start), 0.5, np.float32)
+        return np.pad(x, (0, stop - start - len(x))) if x.ndim == 1 else x
+
+    hard = Join(0)
+    pieces = Piece("r", 0, 4_000), Piece("take", 100, 5_100, join=hard), Piece("r", 4_000, 9_000, join=hard)
+    renderer = Renderer(Reel((Lane("voice", pieces),)), source)
+    whole = renderer.render(0, 14_000)
+    assert whole.shape == (2, 14_000)
+    for start, stop in ((6_000, 12_000), (4_000, 9_500), (0, 6_000), (8_000, 14_000)):
+        assert np.array_equal(renderer.render(start, stop), whole[:, start:stop])
+    assert np.allclose(whole[0, 5_000:8_000], one[1_100:4_100], atol=1e-6)

@@ -18,7 +18,8 @@ from faithful_reel.core.collate.proofing import Placed, Proof
 from faithful_reel.core.errors import FileProblem
 from faithful_reel.core.hear.recogniser import Heard
 from faithful_reel.core.jobs import Unwatched
-from faithful_reel.core.pickups.ledger import Pickup
+from faithful_reel.core.pickups.judging import Leftover, LineTakes, Session
+from faithful_reel.core.pickups.ledger import Pickup, Take
 from faithful_reel.core.reel.commands import CutAndClose
 from faithful_reel.core.reel.reel import Lane, Piece, Reel
 from faithful_reel.core.units import EAR_RATE, Span
@@ -107,31 +108,29 @@ def line(name, words=LINE):
 
 @pytest.fixture
 def narrator(monkeypatch):
-    """What the ear hears in any file: a slate, then the line twice, the first time with a slip."""
-    said = ["take", "one", *LINE[:2], "grey", *LINE[3:], "take", "two", *LINE]
-    heard = [Heard(w, place(i), place(i) + LENGTH, 0.9) for i, w in enumerate(said)]
+    """What is found in any file: the line twice, the first time with a slip, and a slate."""
     asked = []
 
-    def heard_in(x, rate, ear, watch):
-        asked.append((len(x), rate, ear))
-        return heard
+    def session_of(x, lines, ears, recording, rate, watch, memory):
+        asked.append((len(x), rate, ears))
+        takes = tuple(Take(recording, place(k), place(k) + LENGTH, d, "") for k, d in ((2, 1), (11, 0)))
+        rows = tuple(LineTakes(takes, 1) if row == " ".join(LINE) else LineTakes((), -1) for row in lines)
+        return Session(rows, (Leftover(0, 900, "take one"),))
 
-    monkeypatch.setattr(receiving, "heard_in", heard_in)
+    monkeypatch.setattr(receiving, "session_of", session_of)
     return asked
 
 
-def test_every_line_that_is_read_gets_its_takes_and_the_better_one_is_proposed(narrator, tmp_path):
+def test_every_line_that_is_read_gets_its_takes_and_what_reads_none_is_told(narrator, tmp_path):
     write_audio(tmp_path / "a.wav", [sine(300, seconds=2, db=-20)[None]], RATE)
     other = line("q", ["Nobody", "mentioned", "umbrellas", "yesterday", "evening"])
-    ear = Ear()
-    matched = receiving.matched_takes(tmp_path / "a.wav", "r9", RATE, [line("p"), other], ear, Unwatched())
-    assert narrator == [(2 * EAR_RATE, RATE, ear)]
-    [(pickup, takes, best)] = matched
-    assert pickup == "p"
+    ears = Ear()
+    rows, left = receiving.matched_takes(tmp_path / "a.wav", "r9", RATE, [line("p"), other], ears, Unwatched())
+    assert narrator == [(2 * EAR_RATE, RATE, ears)]
+    [(pickup, takes, best)] = rows
+    assert (pickup, best) == ("p", 1)
     assert [t.recording for t in takes] == ["r9", "r9"]
-    assert [t.departures for t in takes] == [1, 0]
-    assert best == 1
-    assert (takes[1].start, takes[1].stop) == (place(11), place(17) + LENGTH)
+    assert [u.heard for u in left] == ["take one"]
 
 
 def test_a_recording_is_copied_into_the_book_before_it_is_heard(narrator, tmp_path):
@@ -141,6 +140,7 @@ def test_a_recording_is_copied_into_the_book_before_it_is_heard(narrator, tmp_pa
     got = receiving.received_takes(folder, Book(rate=RATE), tmp_path / "pickups.wav", [line("p")], Ear, Unwatched())
     assert got.recording.name == "pickups.wav"
     assert [row[0] for row in got.matched] == ["p"]
+    assert [u.heard for u in got.left] == ["take one"]
     assert {t.recording for t in got.matched[0][1]} == {got.recording.hash}
     assert (folder / "recordings" / got.recording.stored).read_bytes() == (tmp_path / "pickups.wav").read_bytes()
     assert narrator[0][:2] == (29_400, RATE)  # 88,200 samples at 48 kHz, at the rate of the ear

@@ -16,6 +16,9 @@ from faithful_reel.core.collate.links import Link
 from faithful_reel.core.collate.proofing import Placed, Proof
 from faithful_reel.core.errors import FileProblem
 from faithful_reel.core.hear.recogniser import Heard
+from faithful_reel.core.pickups.judging import LineTakes, Session
+from faithful_reel.core.pickups.ledger import Take
+from faithful_reel.core.splice.seam import FIGURES
 from faithful_reel.core.units import EAR_RATE
 from faithful_reel.core.work import one_chapter, receiving
 from faithful_reel.core.work.one_chapter import rough_file, rough_of, splice_file
@@ -76,14 +79,16 @@ def files(request, tmp_path, monkeypatch):
         watch.tick(1.0, "heard")
         return proof_of(hearing)
 
-    def heard_in(x, rate, ear, watch):
-        assert (len(x), rate) == (at_ear(len(chapter)), RATE)
-        assert isinstance(ear, Ears)
+    def session_of(x, lines, ears, recording, rate, watch, memory):
+        assert (len(x), rate, memory) == (at_ear(len(chapter)), RATE, "memory")
+        assert isinstance(ears, Ears)
         watch.tick(1.0, "sorted")
-        return list(said)
+        words = tuple((h.start, h.stop) for h in said)
+        take = Take(recording, words[0][0], words[-1][1], 0, LINE, words)
+        return Session((LineTakes((take,), 0) if lines == [LINE] else LineTakes((), -1),), ())
 
     monkeypatch.setattr(one_chapter, "proofed", proofed)
-    monkeypatch.setattr(receiving, "heard_in", heard_in)
+    monkeypatch.setattr(receiving, "session_of", session_of)
     return tmp_path, chapter
 
 
@@ -107,26 +112,27 @@ def test_a_splice_changes_the_word_and_nothing_else(files):
     made_ = spliced(folder, watch=watch)
     assert watch.told == [(0.6, "heard"), (1.0, "sorted")]
     after, rate = soundfile.read(folder / "out.wav", dtype="float32", always_2d=True)
-    told = made_.as_json()
-    start, grown = made_.plan.command.start, len(after) - len(before)
-    stop = made_.plan.command.stop
+    told, preview = made_.as_json(), made_.preview
+    command = preview.plan.command
+    start, stop, grown = command.start, command.stop, len(after) - len(before)
     assert rate == RATE
     assert after.shape[1] == before.shape[1]
-    assert place(4) < start < place(7) < place(7) + LENGTH < stop < place(10) + LENGTH
-    assert grown == (made_.plan.command.take_stop - made_.plan.command.take_start) - (stop - start)
-    reach = made_.plan.command.join_in.length // 2 + 2
+    assert place(4) - RATE // 4 < start < place(7) < place(7) + LENGTH < stop < place(10) + LENGTH
+    assert grown == (command.take_stop - command.take_start) - (stop - start)
+    left, right = command.join_in.length // 2 + 2, command.join_out.length // 2 + 2
     step = 2**-23  # of 24 bits
-    assert np.abs(after[: start - reach] - before[: start - reach]).max() <= 2 * step
-    assert np.abs(after[stop + grown + reach :] - before[stop + reach :]).max() <= 2 * step
-    take, _ = soundfile.read(folder / "pickup.wav", dtype="float32")
-    gain = 10 ** (made_.plan.gain_db / 20)
-    theirs = take[made_.plan.command.take_start + reach : made_.plan.command.take_stop - reach] * gain
+    assert np.abs(after[: start - left] - before[: start - left]).max() <= 2 * step
+    assert np.abs(after[stop + grown + right :] - before[stop + right :]).max() <= 2 * step
+    gain = 10 ** (preview.plan.gain_db / 20)
+    theirs = preview.matched.sound[command.take_start + left : command.take_stop - right] * gain
     for channel in after.T:  # the take in every channel, in step to the sample
-        assert np.abs(channel[start + reach : start + reach + len(theirs)] - theirs).max() <= 2 * step
+        assert np.abs(channel[start + left : start + left + len(theirs)] - theirs).max() <= 2 * step
     mixed_down = 3 * (before.shape[1] - 1)  # channels of their own noise are 3 dB softer together
-    assert made_.plan.gain_db == pytest.approx(6 - mixed_down, abs=1)
+    assert preview.plan.gain_db == pytest.approx(6 - mixed_down, abs=1)
     assert told["replaced"] == pytest.approx([start / RATE, stop / RATE], abs=1e-4)
-    assert told["seam"]["gain_db"] == made_.plan.gain_db
+    assert told["matched"]["level_db"] == preview.plan.gain_db
+    for side in ("in", "out"):
+        assert set(told["seam"][side]) == {*FIGURES, "percentiles", "kind", "word"}
 
 
 def test_sources_are_never_written_over(files):
@@ -150,10 +156,12 @@ def test_lines_that_can_not_be_put_in_are_told(files, monkeypatch):
 
     refused("  ", "line is empty")
     refused("Nobody mentioned umbrellas", "script")
-    monkeypatch.setattr(receiving, "heard_in", lambda *_a, **_k: [Heard("umbrella", 0, 900, 0.9)])
+    monkeypatch.setattr(receiving, "session_of", lambda *_a, **_k: Session((LineTakes((), -1),), ()))
     refused(LINE, r"not heard in pickup\.wav")
     _, _, hearing = made()
-    deaf = replace(hearing, links=tuple((a, b, c, c if 4 <= a < 11 else d, s) for a, b, c, d, s in hearing.links))
+    links = tuple((a, b, c, c if 4 <= a < 11 else d, s) for a, b, c, d, s in hearing.links)
+    placed = tuple(None if 4 <= k < 11 else p for k, p in enumerate(hearing.placed))
+    deaf = replace(hearing, links=links, placed=placed)
     monkeypatch.setattr(one_chapter, "proofed", lambda *_a, **_k: proof_of(deaf))
     refused(LINE, r"not heard in chapter\.wav")
 

@@ -8,21 +8,27 @@ import numpy as np
 import pytest
 from support.chapters import LENGTH, RATE, STEP, TOKENS, TONE, made, place
 
+from faithful_reel.core.book.model import Recording
+from faithful_reel.core.book.pickups import SpliceTakes, TakeOut, placed_span
 from faithful_reel.core.errors import EditRefused
-from faithful_reel.core.pickups.ledger import Pickup, Take
+from faithful_reel.core.pickups.ledger import Part, Pickup, State, Take
+from faithful_reel.core.pickups.placing import take_bounds, take_rows
 from faithful_reel.core.reel.commands import CutAndClose, ReplaceByTake, SplitAt
 from faithful_reel.core.reel.reel import Join, Lane, Piece, Reel, RoomTone
 from faithful_reel.core.reel.render import Renderer
+from faithful_reel.core.splice.match import Switches
+from faithful_reel.core.splice.place import Choice
 from faithful_reel.core.units import Span
 from faithful_reel.core.work.splicing import (
     in_place,
-    piece_of,
     placed_joins,
+    preview_parts,
     preview_splice,
     recording_reel,
-    take_gaps,
+    splice_of,
     take_reel,
 )
+from faithful_reel.core.work.timeline import tokens_of
 
 LINE = TOKENS[4:11]
 SHIFT, SLOWER = 700, 300
@@ -63,7 +69,7 @@ def with_take(chapter, first, stop):
 def test_a_take_that_is_in_tells_where_every_word_of_its_line_is(state):
     book, chapter, hearing, pickup = state
     inside, more = with_take(chapter, 5, 7)
-    shown = in_place(book, inside, pickup, hearing, render_of)
+    shown = in_place(book, inside, pickup, hearing)
     assert shown.span == Span(place(5) - 2000, place(7) - 2000 + more)
     assert [w.text for w in shown.words] == LINE
     assert [w.from_take for w in shown.words] == [False, True, True, False, False, False, False]
@@ -72,7 +78,8 @@ def test_a_take_that_is_in_tells_where_every_word_of_its_line_is(state):
         assert w.take == (spoken(i), spoken(i) + LENGTH)
         start = spoken(i) - spoken(5) + place(5) if w.from_take else place(i) + (more if i >= 7 else 0)
         assert w.result == (start, start + LENGTH)
-    assert shown.natural is not None
+    assert shown.joins == (shown.span.start, shown.span.stop)
+    assert shown.lane == 0
 
 
 def test_a_word_that_the_take_has_not_and_one_that_was_cut_have_no_place(state):
@@ -80,92 +87,119 @@ def test_a_word_that_the_take_has_not_and_one_that_was_cut_have_no_place(state):
     take = pickup.takes[0]
     unread = replace(pickup, takes=(replace(take, words=(*take.words[:1], (-1, -1), *take.words[2:5])),))
     inside, more = with_take(chapter, 5, 7)
-    shown = in_place(book, inside, unread, hearing, render_of)
+    shown = in_place(replace(book, pickups=(unread,)), inside, unread, hearing)
     assert [w.take is None for w in shown.words] == [False, True, False, False, False, True, True]
     assert not shown.words[1].from_take
     assert shown.words[1].result is None  # neither: its own sound was replaced
     assert shown.words[5].result == (place(9) + more, place(9) + more + LENGTH)
     unplaced = replace(hearing, placed=(*hearing.placed[:4], None, *hearing.placed[5:]))
-    assert in_place(book, inside, pickup, unplaced, render_of).words[0][1:3] == (None, None)
+    assert in_place(book, inside, pickup, unplaced).words[0][1:3] == (None, None)
 
 
 def test_no_take_in_or_no_such_take_is_nothing_to_show(state):
     book, chapter, hearing, pickup = state
-    assert in_place(book, chapter, pickup, hearing, render_of) is None
+    assert in_place(book, chapter, pickup, hearing) is None
     inside, _ = with_take(chapter, 5, 7)
-    assert in_place(book, replace(inside, reel=None), pickup, hearing, render_of) is None
-    assert in_place(book, inside, replace(pickup, chosen=1), hearing, render_of) is None
-    assert in_place(book, inside, replace(pickup, chosen=-1), hearing, render_of) is None
-    assert in_place(book, inside, pickup, hearing, render_of) is not None
+    assert in_place(book, replace(inside, reel=None), pickup, hearing) is None
+    assert in_place(book, inside, replace(pickup, chosen=1), hearing) is None
+    assert in_place(book, inside, replace(pickup, chosen=-1), hearing) is None
+    assert in_place(book, inside, pickup, hearing) is not None
 
 
-def test_seams_are_measured_at_the_ends_of_the_take(state):
-    book, chapter, hearing, pickup = state
-
-    def stepping(recording, start, stop):  # words in noise; the take is 20 dB louder than the chapter, its room as well
-        behind = (spoken(9) - place(9)) if recording == "r2" else 0
-        at = (np.arange(start, stop) - behind - place(0)) % STEP
-        return noisy(recording, start, stop) * np.where(at < LENGTH, 10, 0.1) * (10 if recording == "r2" else 1)
-
-    inside, _ = with_take(chapter, 9, 11)  # more than 4 s after the beginning
-    shown = in_place(book, inside, pickup, hearing, lambda reel: Renderer(reel, stepping))
-    assert shown.seam_in.level_step_db == pytest.approx(20, abs=3)
-    assert shown.seam_out.level_step_db == pytest.approx(-20, abs=3)
-    assert shown.natural.level_step_db < 15
+def read_otherwise(hearing, word=6):
+    """What was heard, one word of it departing."""
+    return replace(hearing, links=tuple((a, b, c, d, same and a != word) for a, b, c, d, same in hearing.links))
 
 
 def test_a_preview_shows_the_words_as_they_would_be(state):
     book, chapter, hearing, pickup = state
-    read = replace(hearing, links=tuple((a, b, c, d, same and a != 6) for a, b, c, d, same in hearing.links))  # word 6 departs
-    made_ = preview_splice(book, chapter, pickup, read, Renderer(chapter.reel, noisy).render, render_of)
-    command = made_.plan.command
+    read = read_otherwise(hearing)
+    made_ = preview_splice(book, chapter, pickup, read, render_of)
+    command, matched = made_.plan.command, made_.matched
     grown = (command.take_stop - command.take_start) - (command.stop - command.start)
     inside = [w.from_take for w in made_.words]
     assert inside[2]
     assert inside == [made_.plan.chosen_in.token <= i < made_.plan.chosen_out.token for i in range(len(LINE))]
     for i, w in enumerate(made_.words):
         if w.from_take:
-            assert w.result == tuple(at + command.start - command.take_start for at in w.take)
+            assert w.result == tuple(matched.position(at) + command.start - command.take_start for at in w.take)
         elif i < made_.plan.chosen_in.token:
             assert w.result == w.original
         else:
             assert w.result == tuple(at + grown for at in w.original)
-    after = in_place(book, replace(chapter, reel=made_.reel), pickup, read, render_of)
-    assert [w.result for w in after.words] == [w.result for w in made_.words]
+    assert made_.joins == (command.start, command.stop + grown)
     assert made_.original.start < place(4) < place(10) < made_.original.stop
-    assert made_.take == Span(spoken(4) - RATE // 2, spoken(10) + LENGTH + RATE // 2)
+    assert made_.take == Span(spoken(4), spoken(10) + LENGTH)
+    assert command.recording == matched.id
+    assert command.gain_db == matched.amounts.level_db
+
+
+def test_what_was_planned_is_what_stands_in_the_reel(state):
+    book, chapter, hearing, pickup = state
+    read = read_otherwise(hearing)
+    made_ = preview_splice(book, chapter, pickup, read, render_of)
+    kept = Recording("kept", "k", ".flac", RATE, 1, len(made_.matched.sound), 0, 0, 0, None)
+    book = replace(book, recordings=(*book.recordings, kept))
+    after = SpliceTakes((splice_of(pickup, [made_], [(kept, 0.0)]),)).apply(book)
+    inside, put = after.chapters[0], after.pickups[0]
+    assert put.state is State.SPLICED
+    shown = in_place(after, inside, put, read)
+    assert [w.result for w in shown.words] == [w.result for w in made_.words]
+    assert [w.from_take for w in shown.words] == [w.from_take for w in made_.words]
+    assert shown.span == Span(*made_.joins)
+    back = TakeOut(put.id).apply(after)
+    assert back.chapters[0].reel == chapter.reel
+    assert back.pickups[0].placed == ()
+    assert back.pickups[0].state is State.CHOSEN
 
 
 def test_other_boundaries_than_the_first_can_be_chosen(state):
     book, chapter, hearing, pickup = state
-    read = replace(hearing, links=tuple((a, b, c, d, same and a != 6) for a, b, c, d, same in hearing.links))
-    render = Renderer(chapter.reel, noisy).render
+    read = read_otherwise(hearing)
 
-    def plan(choose):
-        return preview_splice(book, chapter, pickup, read, render, render_of, choose=choose).plan
+    def plan(choice):
+        return preview_splice(book, chapter, pickup, read, render_of, choice=choice).plan
 
-    chosen = plan((1, 0))
+    chosen = plan(Choice(1, 0))
     assert chosen.chosen_in == chosen.entering[1]
     assert chosen.chosen_out == chosen.leaving[0]
     with pytest.raises(EditRefused, match="no such boundary"):
-        plan((99, 0))
+        plan(Choice(99, 0))
     with pytest.raises(EditRefused, match="no recording"):
-        preview_splice(book, replace(chapter, reel=None), pickup, read, render, render_of)
+        preview_splice(book, replace(chapter, reel=None), pickup, read, render_of)
     with pytest.raises(EditRefused, match="No take is chosen"):
-        preview_splice(book, chapter, replace(pickup, chosen=1), read, render, render_of)
+        preview_splice(book, chapter, replace(pickup, chosen=1), read, render_of)
 
 
-def test_takes_of_books_that_did_not_keep_what_is_around_them(state):
+def test_a_line_made_of_two_takes_stands_in_two_pieces_and_comes_out_whole(state):
+    book, chapter, hearing, pickup = state
+    second = replace(pickup.takes[0], recording="r3", words=tuple((a + 50, b + 50) for a, b in pickup.takes[0].words))
+    pickup = replace(pickup, takes=(*pickup.takes, second), parts=(Part(0, 0, 3), Part(1, 3, len(LINE))), chosen=0)
+    book = replace(book, pickups=(pickup,))
+    previews = preview_parts(book, chapter, pickup, read_otherwise(hearing), render_of)
+    assert [p.matched.switches for p in previews] == [Switches(), Switches()]
+    rows = [(Recording(f"k{k}", "k", ".flac", RATE, 1, 9, 0, 0, 0, None), 0.0) for k in range(2)]
+    after = SpliceTakes((splice_of(pickup, previews, rows),)).apply(book)
+    reel = after.chapters[0].reel
+    takes = [s.take for s in reel.lanes[0].segments if isinstance(s, Piece) and s.take]
+    assert takes == ["p", "p#1"]
+    assert [p.take for p in after.pickups[0].placed] == [0, 1]
+    tokens = [t for t in tokens_of(after, after.chapters[0], TOKENS, hearing) if t.word in pickup.words]
+    assert all(t.start >= 0 for t in tokens)
+    assert [t.start for t in tokens] == sorted(t.start for t in tokens)
+    assert TakeOut("p").apply(after).chapters[0].reel == chapter.reel
+
+
+def test_takes_of_books_that_did_not_keep_what_is_around_them_can_be_put_in(state):
     *_, pickup = state
-    gaps = take_gaps(pickup.takes[0], RATE)
-    edge = round(0.25 * RATE)
-    assert gaps[0] == Span(pickup.takes[0].start - edge, pickup.takes[0].start)
-    assert gaps[-1] == Span(pickup.takes[0].stop, pickup.takes[0].stop + edge)
-    assert [g.start for g in gaps[1:-1]] == [stop for _, stop in pickup.takes[0].words[:-1]]
-    unread = replace(pickup.takes[0], words=((0, 10), (-1, -1), (30, 40)))
-    assert [g is None for g in take_gaps(unread, RATE)] == [False, True, True, False]
-    early = replace(pickup.takes[0], start=100, words=((100, 200),))
-    assert take_gaps(early, RATE)[0].start == 0
+    take = pickup.takes[0]
+    assert (take.said, take.clear) == ((), (0, 0))
+    edge = round(0.6 * RATE)
+    assert take_bounds(take, RATE) == Span(max(0, take.start - edge), take.stop + edge)
+    assert take_rows(take) == [(k, Span(a, b)) for k, (a, b) in enumerate(take.words)]
+    told = replace(take, said=(("um", take.words[0][0] - 900, take.words[0][0] - 300),), clear=(take.start - 100, take.stop + 50))
+    assert take_rows(told)[0][0] == -1
+    assert take_bounds(told, RATE) == Span(take.start - 100, take.stop + 50)
 
 
 # --- reels of whole recordings ----------------------------------------------------------------------------------------
@@ -190,11 +224,11 @@ def test_joins_are_those_with_a_crossfade():
 
 def test_a_take_is_found_by_its_pickup(state):
     _, chapter, _, _ = state
-    assert piece_of(chapter.reel, "p") is None
+    assert placed_span(chapter.reel, "p") is None
     inside, more = with_take(chapter, 5, 7)
     reel = inside.reel
-    assert piece_of(reel, "p") == Span(place(5) - 2000, place(7) - 2000 + more)
-    assert piece_of(reel, "q") is None
+    assert placed_span(reel, "p") == (0, Span(place(5) - 2000, place(7) - 2000 + more))
+    assert placed_span(reel, "q") is None
     earlier = CutAndClose(0, 1000).apply(reel)
-    assert piece_of(earlier, "p") == Span(place(5) - 3000, place(7) - 3000 + more)
-    assert piece_of(SplitAt(100).apply(reel), "p") == Span(place(5) - 2000, place(5) - 2000 + 2 * STEP + more)
+    assert placed_span(earlier, "p") == (0, Span(place(5) - 3000, place(7) - 3000 + more))
+    assert placed_span(SplitAt(100).apply(reel), "p") == (0, Span(place(5) - 2000, place(5) - 2000 + 2 * STEP + more))

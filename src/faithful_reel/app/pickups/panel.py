@@ -164,7 +164,7 @@ class PickupsPanel(Desk):
             shown += mine
         self.ledger.fill(lines)
         if shown and presenter.pickup() not in shown:
-            presenter.current = shown[0].id
+            presenter.take_up(shown[0])
         self.ledger.choose_quietly(presenter.current)
         pickup = presenter.pickup() if shown else None
         self.hint.setText(presenter.counted() if book.pickups else "")

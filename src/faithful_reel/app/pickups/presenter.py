@@ -141,11 +141,15 @@ class PickupsPresenter(Observed):
         """Take a pickup in hand, and others chosen with it."""
         if (pickup_id, others) == (self.current, self.chosen):
             return
-        if pickup_id != self.current:
-            pickup = next((p for p in self.bench.book.pickups if p.id == pickup_id), None)
-            self.take_at = max(0, pickup.chosen) if pickup else 0
+        pickup = next((p for p in self.bench.book.pickups if p.id == pickup_id), None)
+        if pickup is not None and pickup_id != self.current:
+            self.take_up(pickup)
         self.current, self.chosen = pickup_id, others
         self.changed()
+
+    def take_up(self, pickup: Pickup) -> None:
+        """Begin with a line: the keys are on the take that is chosen."""
+        self.current, self.take_at = pickup.id, max(0, pickup.chosen)
 
     def at_hand(self) -> tuple[str, ...]:
         """The lines that are chosen, else the one at hand."""

@@ -491,6 +491,7 @@ def without_placed(reel: Reel, pickup: Pickup, number: int) -> Reel:
         if k == index or k >= len(put.before) or not (lane.linked and reel.lanes[index].linked):
             continue
         before = put.before[k]
+        back = back.with_lane(k, whole_at(back.lanes[k], span.start + length))
         if sum(map(len, before)) != length or len(span) >= length:
             continue
         if lane.between(span) == _cut(before, len(span)):

@@ -19,7 +19,7 @@ from faithful_reel.core.hear.memory import Memory
 from faithful_reel.core.hear.pronounce import phones_of
 from faithful_reel.core.jobs import Part, Watch
 from faithful_reel.core.pickups.ledger import Take
-from faithful_reel.core.pickups.sorting import Match, Sorted, restarts, sorted_session
+from faithful_reel.core.pickups.sorting import Match, Sorted, begun_before, restarts, sorted_session
 from faithful_reel.core.text.spoken import plain, spoken_forms
 from faithful_reel.core.text.words import Chapter, Word
 from faithful_reel.core.units import EAR_RATE, Signal, Span
@@ -90,7 +90,7 @@ def session_of(
             round(found.heard[r.stop - 1].stop * scale),
             " ".join(found.heard[j].text for j in r),
         )
-        for r in _told_left(found, begun)
+        for r in _told_left(found, begun, tokens)
     )
     return Session(tuple(LineTakes(tuple(row), *proposed(row)) for row in takes), left)
 
@@ -140,10 +140,11 @@ def _script(found: Sorted, matches: Sequence[Match], lines: Sequence[Sequence[st
     return Chapter("pickups", tuple(replace(w, sentence=n, paragraph=n) for n, group in rows for w in group)), places
 
 
-def _told_left(found: Sorted, begun: set[int]) -> list[range]:
+def _told_left(found: Sorted, begun: set[int], lines: Sequence[Sequence[str]]) -> list[range]:
     """Runs of words that read no line; the beginnings of lines that are read again are none of them."""
     begins = {j for k in begun for j in found.matches[k].words}
-    return [r for r in found.left if not begins.issuperset(r)]
+    before = begun_before(found, lines)
+    return [r for r in found.left if not begins.issuperset(r) and r not in before]
 
 
 def _voice(x: Signal) -> Voice:

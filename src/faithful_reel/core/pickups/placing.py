@@ -17,7 +17,7 @@ from faithful_reel.core.units import Signal, Span
 CONTEXT_S = 4.0
 """So much on either side of a line is looked at: its floor, its words."""
 AROUND_TAKE_S = 0.6
-LEAST_GAP_S, LEAST_SPOKEN = 0.06, 0.15
+LEAST_GAP_S, LEAST_SPOKEN, MOSTLY = 0.06, 0.15, 0.7
 
 
 def spoken_and_side(
@@ -27,7 +27,9 @@ def spoken_and_side(
     voice = VoiceBands(rate)
     voice.feed(np.atleast_2d(np.asarray(sound, np.float32)))
     speaks = voice.voice().speaks
-    rows = [row for row in rows if _spoken(row[1], speaks, voice.size, offset)]
+    spoken = [_spoken(span, speaks, voice.size, offset) for _, span in rows]
+    if sum(spoken) >= MOSTLY * len(rows):  # else it can not be told where somebody speaks
+        rows = [row for row, there in zip(rows, spoken, strict=True) if there]
 
     def cleared(gap: Span | None) -> Span | None:
         return _cleared(gap, speaks, voice.size, offset, round(LEAST_GAP_S * rate)) if gap is not None else None

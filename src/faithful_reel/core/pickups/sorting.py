@@ -301,3 +301,17 @@ def restarts(matches: Sequence[Match], lines: Sequence[Sequence[str]]) -> set[in
         and len(m.tokens) < 0.75 * len(lines[m.line])
         and following.words.start - m.words.stop <= 1
     }
+
+
+def begun_before(found: Sorted, lines: Sequence[Sequence[str]]) -> list[range]:
+    """Runs of words that read no line, but the first two or more words of the line that is read right after them."""
+    runs_begun = []
+    for run in found.left:
+        following = next((m for m in found.matches if m.words.start == run.stop), None)
+        if following is None or len(run) < 2:
+            continue
+        said = [sound_key(w) for j in run for w in map(plain, spoken_forms(found.heard[j].text)[0])]
+        wanted = [sound_key(w) for w in _atoms(lines[following.line])[0]]
+        if said == wanted[: len(said)]:
+            runs_begun.append(run)
+    return runs_begun

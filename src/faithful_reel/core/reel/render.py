@@ -159,8 +159,8 @@ class Renderer:
             x = self._raw(segment, first - starts[index], last - starts[index])
             inside = np.arange(first - starts[index], last - starts[index], dtype=np.float64)
             gain = (segment_gains(segment, inside) * row.weights(index, first, last)).astype(np.float32)
-            if x.ndim > out.ndim:
-                out = np.zeros((x.shape[0], stop - start), np.float32)
+            if x.ndim > out.ndim:  # what is in one channel so far is in all of them
+                out = np.repeat(out[None], x.shape[0], axis=0)
             out[..., first - start : last - start] += (x * gain).astype(np.float32)
         return out
 

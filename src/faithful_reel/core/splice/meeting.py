@@ -65,7 +65,8 @@ def shapes_at(
     power = np.abs(np.fft.rfft(frames[np.concatenate([starts, starts + frame])] * np.hanning(frame), axis=1)) ** 2
     edges = np.searchsorted(np.fft.rfftfreq(frame, 1 / rate), BANDS_HZ)
     sums = np.concatenate([np.zeros((len(power), 1)), np.cumsum(power, axis=1)], axis=1)
-    firsts, lasts = edges[:-1], np.maximum(edges[1:], edges[:-1] + 1)
+    lasts = np.minimum(np.maximum(edges[1:], edges[:-1] + 1), power.shape[1])
+    firsts = np.minimum(edges[:-1], lasts - 1)
     levels = 10 * np.log10((sums[:, lasts] - sums[:, firsts]) / (lasts - firsts) / frame + 10 ** (LEAST_LEVEL_DB / 10))
     return levels[: len(starts)], levels[len(starts) :]
 

@@ -1,0 +1,259 @@
+"""Commands on the ledger: what is joined, split, sent, given, put in and taken out again; nothing is lost on the way."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from faithful_reel.core.book.commands import EDITION, EditReel
+from faithful_reel.core.book.model import Book, ChapterState, Recording
+from faithful_reel.core.book.pickups import (
+    AddPickups,
+    ChangePickups,
+    ChooseParts,
+    ChooseTake,
+    DropTake,
+    GiveTake,
+    HeardAgain,
+    JoinLines,
+    PassPickup,
+    ReceiveTakes,
+    SendRound,
+    Splice,
+    SpliceTakes,
+    SplitLine,
+    TakeOut,
+    placed_span,
+)
+from faithful_reel.core.errors import EditRefused
+from faithful_reel.core.pickups.ledger import Part, Pickup, Placed, Round, State, Take, Unmatched, Want
+from faithful_reel.core.reel.commands import ReplaceByTake, SetGain, ToneSource
+from faithful_reel.core.reel.reel import Join, Lane, Piece, Reel, Rest, reel_of
+from faithful_reel.core.units import Span
+
+LENGTH = 900_000
+TONE = ToneSource("r1", 0, 9_000)
+
+
+def line(name, first=4, count=5, **more):
+    return Pickup(name, "c1", (), "a line of green bottles", "that", first, count, 0, 9, **more)
+
+
+def take(start=100, recording="r2", **more):
+    return Take(recording, start, start + 900, 0, "a line", **more)
+
+
+def book(*pickups, reel=None):
+    chapter = ChapterState("c1", "One", "t", "r1", "h", (), reel or reel_of("r1", LENGTH))
+    recording = Recording("r1", "one.wav", ".wav", 44_100, 1, LENGTH, -3, -62, -24, TONE)
+    return Book(chapters=(chapter,), recordings=(recording,), pickups=tuple(pickups))
+
+
+def placed(name, start, stop, length, *, recording="k", lane=0):
+    edit = ReplaceByTake(start, stop, recording, 50, 50 + length, 1.5, TONE, Join(200), Join(300), take=name, lane=lane)
+    kept = Recording(recording, "kept", ".flac", 44_100, 1, length + 100, 0, 0, 0, None)
+    return Splice(name, (edit,), (Placed(recording, ((50, 60),), 0),), (kept,))
+
+
+# --- asking and sending ----------------------------------------------------------------------------------------------
+
+
+def test_a_line_is_not_asked_for_twice():
+    before = book(line("p"))
+    with pytest.raises(EditRefused, match="already"):
+        AddPickups((line("q"),)).apply(before)
+    after = AddPickups((line("q", first=40),)).apply(before)
+    assert [p.id for p in after.pickups] == ["p", "q"]
+
+
+def test_several_lines_are_changed_at_once():
+    before = book(line("p"), line("q", 20), line("r", 40, state=State.SPLICED))
+    after = ChangePickups(("p", "q"), want=Want.EMPHASIS, note=" softer ").apply(before)
+    assert [(p.want, p.note) for p in after.pickups] == [(Want.EMPHASIS, "softer")] * 2 + [(Want.WORDS, "")]
+    dropped = ChangePickups(("p",), state=State.DROPPED).apply(after)
+    assert dropped.pickup("p").state is State.DROPPED
+    assert ChangePickups(("p",), state=State.TO_SEND).apply(dropped).pickup("p").state is State.TO_SEND
+    with pytest.raises(EditRefused, match="Take it out first"):
+        ChangePickups(("p", "r"), state=State.DROPPED).apply(before)
+    with pytest.raises(EditRefused, match="all else follows"):
+        ChangePickups(("p",), state=State.PASSED).apply(before)
+    with pytest.raises(EditRefused, match="No line"):
+        ChangePickups(()).apply(before)
+
+
+def test_lines_are_joined_in_the_place_of_the_first_and_split_again():
+    before = book(line("a", 0), line("p"), line("b", 12), line("q", 9))
+    whole = line("p", 4, 10)
+    after = JoinLines(("p", "q"), whole).apply(before)
+    assert [p.id for p in after.pickups] == ["a", "p", "b"]
+    apart = SplitLine("p", (line("p-4"), line("p-9", 9))).apply(after)
+    assert [p.id for p in apart.pickups] == ["a", "p-4", "p-9", "b"]
+    out = ChangePickups(("p",), state=State.TO_SEND).apply(book(line("p", state=State.SENT, takes=(take(),)), line("q", 9)))
+    with pytest.raises(EditRefused, match="not gone out"):
+        JoinLines(("p", "q"), whole).apply(out)
+    with pytest.raises(EditRefused, match="nothing to split"):
+        SplitLine("p", (line("x"),)).apply(after)
+
+
+def test_a_round_sends_its_lines_once():
+    before = book(line("p"), line("q", 20, state=State.SENT, round=1))
+    sent = SendRound(Round(2, ("p", "q"), "2026-11-28", "2026-12-05")).apply(before)
+    assert [(p.state, p.round) for p in sent.pickups] == [(State.SENT, 2)] * 2
+    assert sent.rounds[-1].due == "2026-12-05"
+    with pytest.raises(EditRefused, match="went out already"):
+        SendRound(Round(2, ("p",))).apply(sent)
+    with pytest.raises(EditRefused, match="come in already"):
+        SendRound(Round(3, ("p",))).apply(book(line("p", state=State.IN, takes=(take(),))))
+    with pytest.raises(EditRefused, match="nothing to send"):
+        SendRound(Round(3, ())).apply(sent)
+
+
+# --- takes -----------------------------------------------------------------------------------------------------------
+
+
+def test_what_fits_no_line_is_kept_once_and_can_be_given_to_one_and_back():
+    left = (Unmatched("r2", 500, 900, "pickup one"), Unmatched("r2", 2_000, 3_000, "a line of grey bottles"))
+    received = ReceiveTakes("r2", (("p", (take(),), 0),), EDITION, left)
+    state = received.apply(received.apply(book(line("p"), line("q", 40))))
+    assert state.unmatched == left
+    given_ = GiveTake("q", replace(take(2_000), stop=3_000)).apply(state)
+    assert given_.unmatched == left[:1]
+    assert (given_.pickup("q").state, given_.pickup("q").chosen) == (State.CHOSEN, 0)
+    back = DropTake("q", 0).apply(given_)
+    assert back.pickup("q").takes == ()
+    assert back.pickup("q").state is State.TO_SEND
+    assert [u.start for u in back.unmatched] == [500, 2_000]
+    with pytest.raises(EditRefused):
+        DropTake("q", 0).apply(back)
+
+
+def test_dropping_a_take_keeps_the_choice_on_the_same_one():
+    state = book(line("p", takes=(take(1), take(2_000), take(4_000)), chosen=2, state=State.CHOSEN))
+    assert DropTake("p", 0).apply(state).pickup("p").chosen == 1
+    assert DropTake("p", 2).apply(state).pickup("p").chosen == 1
+
+
+def test_words_of_several_takes_make_up_the_line_or_are_refused():
+    state = book(line("p", takes=(take(), take(3_000)), chosen=1, state=State.IN))
+    parts = Part(0, 0, 2), Part(1, 2, 5)
+    chosen = ChooseParts("p", parts).apply(state).pickup("p")
+    assert (chosen.parts, chosen.chosen, chosen.state) == (parts, 0, State.CHOSEN)
+    assert ChooseTake("p", 1).apply(ChooseParts("p", parts).apply(state)).pickup("p").parts == ()
+    for wrong in (
+        (Part(0, 0, 5),),
+        (Part(0, 0, 2), Part(1, 3, 5)),
+        (Part(0, 0, 2), Part(2, 2, 5)),
+        (Part(0, 0, 2), Part(1, 2, 4)),
+    ):
+        with pytest.raises(EditRefused, match="make up the line"):
+            ChooseParts("p", wrong).apply(state)
+
+
+# --- in and out ------------------------------------------------------------------------------------------------------
+
+
+def test_a_line_that_is_in_is_heard_then_passed():
+    state = SpliceTakes((placed("p", 1_000, 5_000, 3_000),)).apply(book(line("p", takes=(take(),), chosen=0)))
+    assert state.pickup("p").state is State.SPLICED
+    assert "k" in {r.hash for r in state.recordings}
+    wrong = HeardAgain((), (("p", "“grey” for “green”"),)).apply(state)
+    assert (wrong.pickup("p").state, wrong.pickup("p").told) == (State.SPLICED, "“grey” for “green”")
+    heard = HeardAgain(("p",)).apply(wrong)
+    assert (heard.pickup("p").state, heard.pickup("p").told) == (State.HEARD, "")
+    passed = PassPickup("p").apply(heard)
+    assert passed.pickup("p").state is State.PASSED
+    assert HeardAgain(("p",)).apply(passed).pickup("p").state is State.PASSED
+    with pytest.raises(EditRefused, match="spliced already"):
+        SpliceTakes((placed("p", 1_000, 5_000, 3_000),)).apply(state)
+    for command in (GiveTake("p", take()), DropTake("p", 0), ChooseTake("p", 0)):
+        with pytest.raises(EditRefused, match="Take it out first"):
+            command.apply(state)
+
+
+def test_several_lines_go_in_as_one_step_and_each_comes_out_alone():
+    before = book(line("p", takes=(take(),), chosen=0), line("q", 40, takes=(take(),), chosen=0))
+    both = SpliceTakes((placed("p", 1_000, 5_000, 3_000), placed("q", 20_000, 22_000, 4_000, recording="k2")))
+    assert both.label == "Splice 2 pickups"
+    state = both.apply(before)
+    assert len(state.chapters[0].reel) == LENGTH - 1_000 + 2_000
+    one = TakeOut("p").apply(state)
+    assert placed_span(one.chapters[0].reel, "p") is None
+    assert placed_span(one.chapters[0].reel, "q") == (0, Span(21_000, 25_000))
+    assert TakeOut("q").apply(one).chapters[0].reel == before.chapters[0].reel
+
+
+def test_what_lies_under_a_later_splice_comes_out_after_it():
+    before = book(line("p", takes=(take(),), chosen=0), line("q", 5, takes=(take(),), chosen=0))
+    state = SpliceTakes((placed("p", 1_000, 9_000, 8_500),)).apply(before)
+    over = SpliceTakes((placed("q", 3_000, 5_000, 2_500, recording="k2"),)).apply(state)
+    with pytest.raises(EditRefused, match="put in over it"):
+        TakeOut("p").apply(over)
+    back = TakeOut("q").apply(over)
+    assert back.chapters[0].reel == state.chapters[0].reel
+    assert TakeOut("p").apply(back).chapters[0].reel == before.chapters[0].reel
+
+
+def test_a_take_that_is_no_longer_there_can_not_be_taken_out():
+    state = SpliceTakes((placed("p", 1_000, 5_000, 3_000),)).apply(book(line("p", takes=(take(),), chosen=0)))
+    other = state.with_chapter("c1", lambda c: replace(c, reel=reel_of("r1", LENGTH)))
+    with pytest.raises(EditRefused, match="no longer in the reel"):
+        TakeOut("p").apply(other)
+    with pytest.raises(EditRefused, match="not in the reel"):
+        TakeOut("p").apply(book(line("p")))
+
+
+@settings(max_examples=80, deadline=None)
+@given(
+    st.lists(st.tuples(st.integers(0, 800_000), st.integers(1, 60_000), st.integers(1, 60_000)), min_size=1, max_size=5),
+    st.data(),
+)
+def test_taking_out_in_any_order_that_is_let_brings_back_the_reel(spots, data):
+    names = [f"p{k}" for k in range(len(spots))]
+    state = before = book(*(line(n, 10 * k, takes=(take(),), chosen=0) for k, n in enumerate(names)))
+    for k, (at, size, length) in enumerate(spots):
+        state = SpliceTakes((placed(names[k], at, at + size, length, recording=f"k{k}"),)).apply(state)
+    left = list(names)
+    for _ in range(3 * len(names)):
+        if not left:
+            break
+        name = data.draw(st.sampled_from(left))
+        try:
+            state = TakeOut(name).apply(state)
+        except EditRefused:
+            continue
+        left.remove(name)
+    for name in reversed(names):
+        if name in left and (found := _out(state, name)) is not None:
+            state = found
+            left.remove(name)
+    if not left:
+        assert state.chapters[0].reel == before.chapters[0].reel
+
+
+def _out(state, name):
+    try:
+        return TakeOut(name).apply(state)
+    except EditRefused:
+        return None
+
+
+@pytest.mark.parametrize("length", [3_000, 5_000])
+def test_other_lanes_are_as_they_were_when_a_take_comes_out(length):
+    music = Lane("music", (Piece("m", 0, 400_000), Rest(500_000)), music=True)
+    reel = Reel((*reel_of("r1", LENGTH).lanes, music))
+    before = book(line("p", takes=(take(),), chosen=0), reel=reel)
+    state = SpliceTakes((placed("p", 1_000, 5_000, length),)).apply(before)
+    assert [len(lane) for lane in state.chapters[0].reel.lanes] == [LENGTH - 4_000 + length] * 2
+    back = TakeOut("p").apply(state).chapters[0].reel
+    assert [len(lane) for lane in back.lanes] == [LENGTH] * 2
+    assert back.lanes[0] == reel.lanes[0]
+    assert back.lanes[1].segments[0] == music.segments[0]
+
+
+def test_gain_changed_inside_of_a_take_goes_with_it():
+    state = SpliceTakes((placed("p", 1_000, 5_000, 3_000),)).apply(book(line("p", takes=(take(),), chosen=0)))
+    edited = EditReel("c1", SetGain(1_500, 2_500, -3.0, 0)).apply(state)
+    assert TakeOut("p").apply(edited).chapters[0].reel == reel_of("r1", LENGTH)
