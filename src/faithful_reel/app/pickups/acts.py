@@ -92,18 +92,19 @@ class PickupsActs:
 
 
 A, B = PickupsActs, Menu.SPLICE
+LINE = "Lines and takes"
 ACTS: tuple[Act[PickupsActs], ...] = (
     Act("pickups.send", B, "Send a round…", "Ctrl+Shift+L", "Write the call sheet of all lines to send, and of those that did not come back", A.send),
     Act("pickups.receive", B, "Receive a pickup recording…", "Ctrl+Shift+P", "Find which stretch of it reads which line", A.receive),
-    Act("pickups.hear_original", B, "Hear the original", "Ctrl+F3", "The line as the chapter has it", A.hear_original, AT, apart=True),
-    Act("pickups.hear_take", B, "Hear the take", "Ctrl+F5", "The take at hand", A.hear_take, AT),
-    Act("pickups.choose", B, "Use this take", "Ctrl+F8", "Use the take at hand", A.choose, AT),
-    Act("pickups.from_here", B, "From this word on", "Ctrl+Shift+F3", "Take the words from the chosen one on from the take at hand", A.from_here, AT),
-    Act("pickups.drop_take", B, "Not this line", "Shift+F5", "The take at hand reads another line", A.drop_take, AT),
-    Act("pickups.hear_left", B, "Hear what fits no line", "Shift+F3", "The stretch in the chosen row", A.hear_left, AT),
-    Act("pickups.give", B, "Give it to the line", "Shift+F4", "The stretch in the chosen row becomes a take of the line at hand", A.give, AT),
-    Act("pickups.join", B, "Join lines", "Ctrl+F11", "Read the chosen lines in one go; of one line those that are near it", A.join, AT, apart=True),
-    Act("pickups.split", B, "Split the line", "Ctrl+Shift+F11", "Read the line as one line a sentence", A.split, AT),
-    Act("pickups.ask_again", B, "Ask again", "Shift+F11", "The chosen lines go out with the next round", A.ask_again, AT),
-    Act("pickups.drop", B, "Drop", "Ctrl+Shift+F5", "The chosen lines are not wanted any more", A.drop, AT),
+    Act("pickups.hear_original", B, "Hear the original", "Ctrl+F3", "The line as the chapter has it", A.hear_original, AT, apart=True, within=LINE),
+    Act("pickups.hear_take", B, "Hear the take", "Ctrl+F5", "The take at hand", A.hear_take, AT, within=LINE),
+    Act("pickups.choose", B, "Use this take", "Ctrl+F8", "Use the take at hand", A.choose, AT, within=LINE),
+    Act("pickups.from_here", B, "From this word on", "Ctrl+Shift+F3", "Take the words from the chosen one on from the take at hand", A.from_here, AT, within=LINE),
+    Act("pickups.drop_take", B, "Not this line", "Shift+F5", "The take at hand reads another line", A.drop_take, AT, within=LINE),
+    Act("pickups.hear_left", B, "Hear what fits no line", "Shift+F3", "The stretch in the chosen row", A.hear_left, AT, within=LINE),
+    Act("pickups.give", B, "Give it to the line", "Shift+F4", "The stretch in the chosen row becomes a take of the line at hand", A.give, AT, within=LINE),
+    Act("pickups.join", B, "Join lines", "Ctrl+F11", "Read the chosen lines in one go; of one line those that are near it", A.join, AT, apart=True, within=LINE),
+    Act("pickups.split", B, "Split the line", "Ctrl+Shift+F11", "Read the line as one line a sentence", A.split, AT, within=LINE),
+    Act("pickups.ask_again", B, "Ask again", "Shift+F11", "The chosen lines go out with the next round", A.ask_again, AT, within=LINE),
+    Act("pickups.drop", B, "Drop", "Ctrl+Shift+F5", "The chosen lines are not wanted any more", A.drop, AT, within=LINE),
 )  # fmt: skip

@@ -33,7 +33,6 @@ class PickupsPanel(Desk):
         self.search.setPlaceholderText("search the lines")
         self.search.setAccessibleName("Search the ledger")
         self.search.setToolTip("Words of the line, of what was heard, of the note, or a state")
-        self.search.setClearButtonEnabled(True)
         self.search.textChanged.connect(self._filtered)
         self.only = Choice()
         for name in (*FILTERS, OVERDUE):

@@ -157,7 +157,7 @@ class SpliceActs:
 
 
 A, S = SpliceActs, Menu.SPLICE
-ENDS = "Move the ends"
+ENDS, HEAR = "Move the ends", "Hear the splice"
 ACTS: tuple[Act[SpliceActs], ...] = (
     Act("splice.place", S, "Put the take in", "Ctrl+Return", "Splice the take at the chosen boundaries", A.place, AT, apart=True),
     Act("splice.place_chapter", S, "Put in all of this chapter", "Ctrl+Shift+F8", "All chosen takes of the chapter in one step; the doubtful ones are left", A.place_chapter, AT),
@@ -167,12 +167,12 @@ ACTS: tuple[Act[SpliceActs], ...] = (
     Act("splice.pass", S, "Pass", "Ctrl+Shift+Return", "The splice was heard and is good", A.passed, AT),
     Act("splice.next", S, "Next line with a take", "Ctrl+F7", "Take the next line in hand", A.next_line, AT),
     Act("splice.before", S, "Line with a take before", "Ctrl+Shift+F7", "Take the line before in hand", A.line_before, AT),
-    Act("splice.hear_before", S, "Hear before", "Ctrl+Alt+1", "The line as the chapter has it now", A.hear_before, AT, apart=True),
-    Act("splice.hear_after", S, "Hear after", "Ctrl+Alt+2", "The line with the take in it", A.hear_after, AT),
-    Act("splice.hear_context", S, "Hear in context", "Ctrl+Alt+3", "With three seconds on either side", A.hear_context, AT),
-    Act("splice.hear_take", S, "Hear the take alone", "F5", "As loud as the chapter", A.hear_take, AT),
-    Act("splice.hear_in", S, "Hear where it begins", "F3", "The first join, over and over", A.hear_in, AT),
-    Act("splice.hear_out", S, "Hear where it ends", "F4", "The last join, over and over", A.hear_out, AT),
+    Act("splice.hear_before", S, "Hear before", "Ctrl+Alt+1", "The line as the chapter has it now", A.hear_before, AT, within=HEAR),
+    Act("splice.hear_after", S, "Hear after", "Ctrl+Alt+2", "The line with the take in it", A.hear_after, AT, within=HEAR),
+    Act("splice.hear_context", S, "Hear in context", "Ctrl+Alt+3", "With three seconds on either side", A.hear_context, AT, within=HEAR),
+    Act("splice.hear_take", S, "Hear the take alone", "F5", "As loud as the chapter", A.hear_take, AT, within=HEAR),
+    Act("splice.hear_in", S, "Hear where it begins", "F3", "The first join, over and over", A.hear_in, AT, within=HEAR),
+    Act("splice.hear_out", S, "Hear where it ends", "F4", "The last join, over and over", A.hear_out, AT, within=HEAR),
     Act("splice.in_next", S, "Begin at the next proposal", "F7", "The next best place for the take to begin", A.in_next, AT, within=ENDS),
     Act("splice.in_better", S, "Begin at the better proposal", "Shift+F7", "The better place for the take to begin", A.in_better, AT, within=ENDS),
     Act("splice.out_next", S, "End at the next proposal", "F8", "The next best place for the take to end", A.out_next, AT, within=ENDS),

@@ -134,10 +134,11 @@ class SplicePresenter(Observed):
     def step(self, by: int) -> None:
         """The next line, or the one before."""
         rows, pickup = self.rows(), self.pickup()
-        if pickup is not None:
-            at = next(k for k, p in enumerate(rows) if p.id == pickup.id) + by
-            if 0 <= at < len(rows):
-                self.choose(rows[at].id)
+        at = next((k for k, p in enumerate(rows) if pickup is not None and p.id == pickup.id), -1) + by
+        if pickup is None or not 0 <= at < len(rows):
+            self.bench.tell("No line has a take." if pickup is None else "This is the last line that has a take.")
+            return
+        self.choose(rows[at].id)
 
     # --- what is chosen -------------------------------------------------------------------------------------------
 
@@ -163,6 +164,7 @@ class SplicePresenter(Observed):
         """The next best proposal for an end, or the one before."""
         planned = self.current_plan()
         if planned is None:
+            self.bench.tell("No splice is planned whose ends could be chosen.")
             return
         first, last = planned.previews[0].plan, planned.previews[-1].plan
         ins, outs = first.entering.index(first.chosen_in), last.leaving.index(last.chosen_out)
@@ -176,6 +178,7 @@ class SplicePresenter(Observed):
         """Move an end by some samples: of the plan, or of what is in."""
         pickup = self.pickup()
         if pickup is None:
+            self.bench.tell("No splice is at hand whose ends could be moved.")
             return False
         if pickup.state in DONE:
             return self._move_placed(pickup, by, entering=entering)
