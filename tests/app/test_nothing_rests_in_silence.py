@@ -170,8 +170,9 @@ def test_a_note_is_written_with_the_keyboard_and_goes_to_the_narrator(heard, tmp
     heard.window.galley.setFocus()
     QTest.keyClick(pickups.note, Qt.Key.Key_Return)
     assert heard.bookstate.pickups[0].note == "faster"
-    heard.window.parts.pickups.send(tmp_path / "sheet.csv")
-    assert "faster" in (tmp_path / "sheet.csv").read_text()
+    heard.window.parts.pickups.send(tmp_path / "round")
+    heard.idle()
+    assert "faster" in (tmp_path / "round" / "call-sheet.csv").read_text(encoding="utf-8-sig")
     heard.do("edit.undo")
     heard.do("edit.undo")
     assert heard.bookstate.pickups[0].note == "slower, please"

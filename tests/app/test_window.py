@@ -320,9 +320,16 @@ def test_pickups_tell_when_there_is_nothing_to_do(bench, tmp_path):
     proof = ProofPresenter(bench)
     proof.choose("f1")
     proof.decide(Decision.PICKUP)
-    assert pickups.send(tmp_path / "sheet.csv")
-    assert bench.book.pickups[0].line in (tmp_path / "sheet.csv").read_text()
-    assert not pickups.send(tmp_path / "no" / "sheet.csv")
+    assert pickups.send(tmp_path / "round")
+    bench.jobs.finish("Write round")
+    assert bench.book.pickups[0].line in (tmp_path / "round" / "call-sheet.csv").read_text(encoding="utf-8-sig")
+    assert bench.book.pickups[0].state is State.SENT
+    assert bench.book.rounds[0].pickups == (bench.book.pickups[0].id,)
+    assert "Round 1 with 1 line is in round" in bench.told[-1]
+    assert pickups.send(tmp_path / "no" / "round")  # what did not come back is asked for again
+    bench.jobs.finish("Write round")
+    assert "could not be written" in bench.told[-1]
+    assert len(bench.book.rounds) == 1
 
 
 # --- the window ---------------------------------------------------------------------------------------------------

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import csv
-import io
 import json
 import subprocess
 import wave
@@ -17,7 +15,6 @@ from support.sounds import sine
 from faithful_reel.core.audio.encode import write_audio, write_tags
 from faithful_reel.core.audio.files import audio_info, read_mono
 from faithful_reel.core.book.recordings import hash_of
-from faithful_reel.core.pickups.ledger import Pickup, call_sheet
 
 RATE = 44_100
 TAGS = {"title": "Low Water – “the first”", "artist": "Imre Oakshott", "album": "The Ferry Ledger", "tracknumber": "3/12"}
@@ -100,15 +97,3 @@ def test_recordings_are_known_by_their_published_hash(tmp_path):
     (tmp_path / "million").write_bytes(b"a" * 1_000_000)
     assert hash_of(tmp_path / "abc") == "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad"
     assert hash_of(tmp_path / "million") == "cdc76e5c9914fb9281a1c7e284d73e67f1809a48a497200e046d39ccc7112cd0"
-
-
-@pytest.mark.published("RFC 4180, section 2: records, quotes and line ends of comma-separated values")
-def test_the_call_sheet_is_comma_separated_as_published():
-    line = 'He said, “Low water,” and "no more";\nthen he left'
-    pickup = Pickup("a", "c", (), line, 'no "more", then', 0, 5, 0, RATE)
-    text = call_sheet([pickup], {"c": "One, or two"}, RATE)
-    rows = list(csv.reader(io.StringIO(text, newline=""), strict=True))
-    assert [len(r) for r in rows] == [7, 7]
-    assert rows[1][1:5] == ["One, or two", "0:00.0", line, 'no "more", then']
-    assert text.endswith("\r\n")  # each record on a line of its own, ended by CRLF
-    assert '""more""' in text  # a quote inside a field is doubled

@@ -209,7 +209,7 @@ def _acts(window: Window, parts: Parts, desks: Desks, ask: Asking, settings: QSe
         on_the_page,
         edits,
         lists,
-        PickupsActs(parts.pickups, pickups, parts.transport, ask),
+        PickupsActs(parts.pickups, pickups, parts.transport, ask, settings),
         SpliceActs(parts.splice, parts.transport),
         MasterActs(parts.mastering, parts.transport, ask),
         ReleaseActs(parts.releasing, ask),

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import csv
-import io
 import json
 
 import pytest
@@ -16,7 +14,6 @@ from faithful_reel.core.errors import FileProblem
 from faithful_reel.core.hear.memory import Memory
 from faithful_reel.core.jobs import Unwatched
 from faithful_reel.core.pickups.judging import session_of
-from faithful_reel.core.pickups.ledger import Pickup, call_sheet
 from faithful_reel.core.pickups.takes import changed_tokens, find_line, gaps_of
 from faithful_reel.core.units import EAR_RATE, Span
 
@@ -94,13 +91,6 @@ def test_changed_tokens_of_a_line():
     links = collated(["a", "line", "of", "green", "bottles"], ["a", "line", "of", "great", "bottles"])
     assert changed_tokens(links, range(5)) == range(3, 4)
     assert changed_tokens(links, range(3)) == range(3)  # nothing departs: all of it
-
-
-def test_the_call_sheet_says_what_and_where():
-    pickup = Pickup("p1", "c1", ("f1",), "Write “that” down, please.", "this", 10, 4, 44_100 * 75, 44_100 * 76)
-    say = (("tarrow", "TA-roh"), ("write", "like right"))
-    rows = list(csv.reader(io.StringIO(call_sheet([pickup], {"c1": "Low Water"}, 44_100, say))))
-    assert rows[1] == ["1", "Low Water", "1:15.0", "Write “that” down, please.", "this", "write: like right", ""]
 
 
 @pytest.mark.slow

@@ -10,6 +10,8 @@ from faithful_reel.app.asking import SOUNDS, Asking, with_suffix
 from faithful_reel.app.desks import DeskName
 from faithful_reel.app.pickups.panel import PickupsPanel
 from faithful_reel.app.pickups.presenter import PickupsPresenter
+from faithful_reel.app.pickups.send_dialog import ask_for_round
+from faithful_reel.app.settings import Settings
 from faithful_reel.app.transport.presenter import Transport
 
 AT = DeskName.PICKUPS
@@ -23,6 +25,7 @@ class PickupsActs:
     panel: PickupsPanel
     transport: Transport
     ask: Asking
+    settings: Settings
 
     @property
     def acts(self) -> Sequence[Act[PickupsActs]]:
@@ -35,9 +38,19 @@ class PickupsActs:
             self.presenter.receive(path)
 
     def send(self) -> None:
-        """Write the call sheet."""
-        if asked := self.ask.new_file("Write the call sheet", "call-sheet.csv", "Table (*.csv)"):
-            self.presenter.send(with_suffix(asked[0], ".csv"))
+        """Write the call sheet and its clips, and send the round."""
+        found = self.presenter.next_round()
+        if found is None:
+            return
+        count = len(found.round.pickups)
+        asked = ask_for_round(self.ask.parent, self.settings, found.round.number, count, self.presenter.today())
+        if asked is None:
+            return
+        kinds = "Zip archive (*.zip)" if asked.sending.as_zip else "New folder (*)"
+        name = f"round-{found.round.number}" + (".zip" if asked.sending.as_zip else "")
+        if target := self.ask.new_file(f"Write round {found.round.number}", name, kinds):
+            path = with_suffix(target[0], ".zip") if asked.sending.as_zip else target[0]
+            self.presenter.send(path, asked.sending, asked.due, asked.to, asked.note)
 
     def hear_original(self) -> None:
         """The line as the chapter has it."""

@@ -16,6 +16,7 @@ from faithful_reel.core.book.pickups import (
     GiveTake,
     NotePickup,
     ReceiveTakes,
+    SendRound,
 )
 from faithful_reel.core.book.store import HEARD
 from faithful_reel.core.errors import AppError
@@ -34,9 +35,9 @@ from faithful_reel.core.pickups.ledger import (
     Take,
     Unmatched,
     Want,
-    write_call_sheet,
 )
 from faithful_reel.core.reel.reel import Lane, Piece, Reel
+from faithful_reel.core.reel.render import FileSources, Renderer
 from faithful_reel.core.units import samples
 from faithful_reel.core.work.asking import (
     counts,
@@ -46,10 +47,10 @@ from faithful_reel.core.work.asking import (
     near_lines,
     next_round,
     split_line,
-    to_send,
 )
 from faithful_reel.core.work.mending import Columns
 from faithful_reel.core.work.receiving import Received, received_takes
+from faithful_reel.core.work.sending import Sending, write_round
 from faithful_reel.core.work.splicing import recording_reel, take_reel
 
 AROUND_S, LEAD_S = 2.0, 1 / 3
@@ -228,21 +229,44 @@ class PickupsPresenter(Observed):
         chapter = self.bench.book.chapter(pickup.chapter)
         return self._do(lambda: split_line(chapter, self.bench.text(chapter), pickup))
 
-    def send(self, path: Path, due: str = "", to: str = "") -> bool:
-        """Write the call sheet of the next round, and send it."""
-        book = self.bench.book
-        due_lines = to_send(book)
-        if not due_lines:
-            self.bench.tell("There is nothing to send: every pickup is sent already.")
-            return False
-        titles = {c.id: c.title for c in book.chapters}
+    def next_round(self, due: str = "", to: str = "", note: str = "") -> SendRound | None:
+        """The round that would go out now; None, and why, where there is nothing to send."""
         try:
-            command = next_round(book, sent=self.today().isoformat(), due=due, to=to)
-            write_call_sheet(path, due_lines, titles, book.rate, book.say)
+            return next_round(self.bench.book, sent=self.today().isoformat(), due=due, to=to, note=note)
         except AppError as problem:
             self.bench.tell(str(problem))
+            return None
+
+    def send(self, path: Path, sending: Sending | None = None, due: str = "", to: str = "", note: str = "") -> bool:
+        """Write the call sheet of the next round, with its clips, and send it once that is done."""
+        command = self.next_round(due, to, note)
+        if command is None:
             return False
-        return self.bench.do(command)
+        bench, book = self.bench, self.bench.book
+        chapters = {p.chapter: book.chapter(p.chapter) for p in book.pickups if p.id in command.round.pickups}
+        texts = {name: bench.text(c) for name, c in chapters.items()}
+        hearings = {name: bench.hearing(c) for name, c in chapters.items()}
+        paths = {r.hash: bench.path_of(r.hash) for r in book.recordings}
+
+        def write(watch: Watch) -> tuple[SendRound, str]:
+            files = FileSources(paths.__getitem__)
+            try:
+                write_round(
+                    path, book, command.round, lambda c: texts[c.id], lambda c: hearings[c.id],
+                    lambda reel: Renderer(reel, files), sending, watch,
+                )  # fmt: skip
+            finally:
+                files.close()
+            return command, path.name
+
+        bench.jobs.start(f"Write round {command.round.number}", write, done=self._written, stopped=bench.stopped)
+        return True
+
+    def _written(self, made: tuple[SendRound, str]) -> None:
+        command, name = made
+        if self.bench.do(command):
+            count = len(command.round.pickups)
+            self.bench.tell(f"Round {command.round.number} with {count} {'line' if count == 1 else 'lines'} is in {name}.")
 
     # --- receiving ------------------------------------------------------------------------------------------------
 

@@ -2,16 +2,9 @@
 
 from __future__ import annotations
 
-import csv
-import io
-from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import StrEnum
-from pathlib import Path
 
-from faithful_reel.core.collate.names import name_key
-from faithful_reel.core.errors import FileProblem
-from faithful_reel.core.files import beside, harmless
 from faithful_reel.core.reel.reel import SOFT, Join, Segment
 
 
@@ -153,42 +146,3 @@ class Unmatched:
     start: int
     stop: int
     heard: str
-
-
-def call_sheet(pickups: Sequence[Pickup], titles: dict[str, str], rate: int, say: Sequence[tuple[str, str]] = ()) -> str:
-    """The call sheet as CSV: number, chapter, time, the line, what was heard instead, how its names are spoken, the note.
-
-    `say` are pairs of a name and how it is to be spoken; those that the line holds are written beside it.
-    """
-    out = io.StringIO()
-    writer = csv.writer(out)
-    writer.writerow(["number", "chapter", "time", "read this line", "what was heard", "how to say it", "note"])
-    for number, pickup in enumerate(pickups, 1):
-        minutes, seconds = divmod(pickup.start / rate, 60)
-        here = {name_key(w) for w in pickup.line.split()}
-        spoken = "; ".join(f"{name}: {how}" for name, how in say if name in here)
-        time = f"{int(minutes)}:{seconds:04.1f}"
-        told = (titles.get(pickup.chapter, ""), time, pickup.line, pickup.heard, spoken, pickup.note)
-        writer.writerow([number, *map(harmless, told)])
-    return out.getvalue()
-
-
-def write_call_sheet(
-    path: Path, pickups: Sequence[Pickup], titles: dict[str, str], rate: int, say: Sequence[tuple[str, str]] = ()
-) -> None:
-    """Write the call sheet as CSV, beside and renamed.
-
-    Raises
-    ------
-    FileProblem
-        It can not be written there; what was there before stays.
-    """
-    part = beside(path)
-    try:
-        part.write_text(call_sheet(pickups, titles, rate, say), encoding="utf-8")
-        part.replace(path)
-    except OSError as problem:
-        told = f"The call sheet {path.name} could not be written ({problem.strerror}). Choose another folder."
-        raise FileProblem(told) from problem
-    finally:
-        part.unlink(missing_ok=True)
