@@ -9,6 +9,7 @@ import json
 import os
 import signal
 import sys
+from dataclasses import asdict
 from pathlib import Path
 from types import FrameType
 from typing import Annotated
@@ -206,6 +207,42 @@ def splice(
     made = result.preview
     places = " and ".join(f"{clock(at / made.rate)}" for at in made.joins)
     sys.stdout.write(f"{out}: joined at {places}, {result.seam_in.ease} and {result.seam_out.ease}\n")
+
+
+@app.command()
+def booth(
+    sheet: Annotated[Path, typer.Argument(metavar="SHEET", help="The call sheet of a round: CSV or XLSX.")],
+    out: Annotated[Path, typer.Option(help="The pickup recording to write.")],
+    takes: Annotated[Path | None, typer.Option(help="A folder of prepared takes; else those of the demo.")] = None,
+    seed: Annotated[int, typer.Option(help="Another number gives another performance.")] = 1,
+    shuffled: Annotated[bool, typer.Option("--shuffled", help="Read the lines in another order.")] = False,
+    as_json: AsJson = False,
+) -> None:
+    """Have a simulated narrator read a call sheet: a pickup recording for trying things out."""
+    from faithful_reel.core.audio.encode import write_audio
+    from faithful_reel.core.book.demo import demo_files
+    from faithful_reel.core.errors import FileProblem
+    from faithful_reel.core.files import refuse_over
+    from faithful_reel.core.standins.booth import BoothSettings, lines_of_sheet, performed, voices_of
+    from faithful_reel.core.units import BOOK_RATE
+
+    refuse_over(out, sheet)
+    lines = lines_of_sheet(sheet)
+    made = performed(lines, voices_of(takes or demo_files()), BoothSettings(seed=seed, shuffled=shuffled))
+    if not any(s.what == "take" for s in made.said):
+        raise FileProblem(
+            "No line of this sheet can be said by the voices that are there. Install a voice, or give prepared takes."
+        )
+    write_audio(out, [made.sound[None]], BOOK_RATE)
+    if as_json:
+        rows = [asdict(s) | {"start": round(s.start / BOOK_RATE, 3), "stop": round(s.stop / BOOK_RATE, 3)} for s in made.said]
+        _print({"said": rows, "unsaid": made.unsaid})
+        return
+    sys.stdout.write(
+        f"{out}: {sum(s.what == 'take' for s in made.said)} takes of {len(lines) - len(made.unsaid)} lines, simulated\n"
+    )
+    for number in made.unsaid:
+        sys.stderr.write(f"faithful-reel: no voice can say line {number + 1}: {lines[number]}\n")
 
 
 @app.command()
