@@ -316,7 +316,7 @@ def lines_of_sheet(path: Path) -> list[str]:
             )
         else:
             rows = list(csv.reader(io.StringIO(path.read_text(encoding="utf-8-sig"), newline="")))
-    except (OSError, ValueError, KeyError, csv.Error) as problem:
+    except (OSError, ValueError, KeyError, csv.Error, zipfile.BadZipFile) as problem:
         raise FileProblem(
             f"{path.name} can not be read as a call sheet. Give the CSV or the spreadsheet of a round."
         ) from problem
