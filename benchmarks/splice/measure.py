@@ -111,7 +111,7 @@ def measured(case: Case, made: Made, out: Path, told: dict) -> Measured:
     if len(spliced) and len(pieces):  # per second of words: the pauses' lengths do not count
         step += 10 * np.log10(len(spliced) / len(pieces))
     apart += 10 * np.log10(len(spliced) / max(1, len(pieces)))
-    floor = _floor(result, truth, speaks, inside, (join_in, join_out), rate, made.pace)
+    floor = _floor(result, truth, speaks, inside, (join_in, join_out), rate)
     joins = []
     for where, in_pause in zip((join_in, join_out), told["in_pause"], strict=True):
         joins.append(seam_at(result, where, rate).click_db - natural_clicks(case.material)[0 if in_pause else 1])
@@ -141,7 +141,6 @@ def _floor(
     inside: tuple[int, int],
     joined: tuple[int, int],
     rate: int,
-    pace: float,
 ) -> float:
     """How far the pauses of the spliced stretch stand over those around it, in dB, by the middles of pauses of 0.15 s and more."""
     edges = np.flatnonzero(np.diff(np.concatenate([[True], speaks, [True]]).astype(np.int8)))

@@ -57,6 +57,16 @@ class Monkey:
         patch(QFileDialog, "getExistingDirectory", lambda *_a, **_k: self.rng.choice(("", str(folder / "out"))))
         patch(QFileDialog, "getSaveFileName", some_file)
         patch(QInputDialog, "getItem", lambda _p, _t, _l, items, *_a, **_k: (self.rng.choice(items), self.rng.random() < 0.7))
+        some = self.rng
+        patch(QInputDialog, "getText", lambda *_a, **_k: (some.choice(WORDS), some.random() < 0.7))
+        patch(QInputDialog, "getMultiLineText", lambda *_a, **_k: (some.choice(WORDS), some.random() < 0.7))
+        patch(QInputDialog, "getDouble", lambda *a, **_k: (some.uniform(-3.0, 3.0), some.random() < 0.7))
+        patch(QInputDialog, "getInt", lambda *a, **_k: (some.randrange(5), some.random() < 0.7))
+        patch(
+            QMessageBox,
+            "question",
+            lambda *_a, **_k: some.choice((QMessageBox.StandardButton.Yes, QMessageBox.StandardButton.No)),
+        )
         patch(QMessageBox, "about", lambda *_a: None)
         patch(QDialog, "exec", lambda _self: self.rng.randrange(2))
 

@@ -13,6 +13,7 @@ from faithful_reel.app.intake import acts as intake
 from faithful_reel.app.master import acts as master
 from faithful_reel.app.pickups import acts as pickups
 from faithful_reel.app.proof import acts as proof
+from faithful_reel.app.recording import acts as recording
 from faithful_reel.app.release import acts as release
 from faithful_reel.app.splice import acts as splice
 from faithful_reel.app.transport import acts as transport
@@ -25,6 +26,7 @@ TABLES: dict[str, tuple[Act[Any], ...]] = {
     "editing": editing.ACTS,
     "lists": lists.ACTS,
     "Pickups": pickups.ACTS,
+    "recording": recording.ACTS,
     "Splice": splice.ACTS,
     "Master": master.ACTS,
     "Release": release.ACTS,

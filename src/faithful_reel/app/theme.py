@@ -146,6 +146,7 @@ def style_sheet(t: Theme) -> str:
     QLabel#title {{ font-family: "{READING}"; font-size: {17 * points:.2f}pt; font-weight: 600; }}
     QLabel#heading {{ font-family: "{READING}"; font-size: {15 * points:.2f}pt; font-weight: 600; }}
     QLabel#reading {{ font-family: "{READING}"; font-size: {16 * points:.2f}pt; }}
+    QLabel#large {{ font-family: "{READING}"; font-size: {24 * points:.2f}pt; }}
     QLabel#problem {{ color: {t.red}; }}
     QFrame#rule {{ background: {t.hairline}; border: none; max-height: 1px; min-height: 1px; }}
     QFrame#upright {{ background: {t.hairline}; border: none; max-width: 1px; min-width: 1px; }}

@@ -5,7 +5,7 @@ from __future__ import annotations
 import subprocess
 import sys
 import time
-from functools import partial
+from functools import cache, partial
 from pathlib import Path
 
 from platformdirs import user_data_path
@@ -42,6 +42,9 @@ from faithful_reel.app.proof.acts import ProofActs
 from faithful_reel.app.proof.names_presenter import NamesPresenter
 from faithful_reel.app.proof.panel import ProofPanel
 from faithful_reel.app.proof.presenter import ProofPresenter
+from faithful_reel.app.recording.acts import RecordingActs
+from faithful_reel.app.recording.microphone import DeviceMicrophone, Microphone, StandInMicrophone, inputs
+from faithful_reel.app.recording.presenter import RecordPresenter
 from faithful_reel.app.release.acts import ReleaseActs
 from faithful_reel.app.release.panel import ReleasePanel
 from faithful_reel.app.release.presenter import ReleasePresenter
@@ -59,10 +62,13 @@ from faithful_reel.app.window import Parts, Window
 from faithful_reel.app.window_acts import WindowActs
 from faithful_reel.app.workbench import Hearers, Workbench
 from faithful_reel.core.book.condition import SUFFIX
+from faithful_reel.core.book.demo import demo_files
 from faithful_reel.core.book.house import HouseShelf
 from faithful_reel.core.book.session import Session
 from faithful_reel.core.book.store import BookStore
+from faithful_reel.core.standins.booth import one_take, voices_of
 from faithful_reel.core.standins.sound_card import SimulatedCard
+from faithful_reel.core.units import Signal
 
 CARD_WAIT_S = 3.0
 
@@ -88,6 +94,20 @@ def sound_card(rate: int, device: str = "", *, simulated: bool = False) -> Card:
     return sound_card(rate) if device else SimulatedCard(rate)
 
 
+def microphone(rate: int, device: str = "", *, simulated: bool = False) -> Microphone:
+    """The real sound input where there is one, `device` or the first, else the stand-in booth."""
+    there = [] if simulated else inputs()
+    if there:
+        return DeviceMicrophone(rate, device if device in there else there[0])
+
+    voices = cache(lambda: voices_of(demo_files()))
+
+    def read(line: str, take: int) -> Signal:
+        return one_take(line, take, voices(), rate)
+
+    return StandInMicrophone(rate, read)
+
+
 def open_window(folder: Path, settings: QSettings, *, create: bool = False, simulated_sound: bool = False) -> Window:
     """Open a book and make its window.
 
@@ -111,7 +131,14 @@ def open_window(folder: Path, settings: QSettings, *, create: bool = False, simu
     parts = _parts(bench, jobs, player, ask, settings, places)
     window = Window(parts, desks, settings)
     ask.parent = window
-    actions = _acts(window, parts, desks, ask, settings)
+
+    def listens() -> Microphone:
+        return microphone(session.book.rate, text(settings, "record/input"), simulated=simulated_sound)
+
+    recording = RecordPresenter(parts.pickups, parts.splice, parts.transport, listens, settings)
+    heard_from = partial(_inputs, simulated=simulated_sound)
+    at_desk = RecordingActs(recording, parts.editing, desks, settings, window, lambda: window.theme, heard_from)
+    actions = _acts(window, parts, desks, ask, settings, at_desk)
     _join(window, parts)
     proof_panel = parts.panels[DeskName.PROOF]
     assert isinstance(proof_panel, ProofPanel)
@@ -130,6 +157,10 @@ def open_window(folder: Path, settings: QSettings, *, create: bool = False, simu
     parts.keeping.tell_state()
     remember_book(settings, folder)
     return window
+
+
+def _inputs(*, simulated: bool) -> list[str]:
+    return [] if simulated else inputs()
 
 
 def _first_desk(bench: Workbench, settings: QSettings) -> DeskName:
@@ -175,7 +206,7 @@ def _parts(bench: Workbench, jobs: Jobs, player: Player, ask: Asking, settings: 
     )
 
 
-def _acts(window: Window, parts: Parts, desks: Desks, ask: Asking, settings: QSettings) -> Actions:
+def _acts(window: Window, parts: Parts, desks: Desks, ask: Asking, settings: QSettings, at_desk: RecordingActs) -> Actions:
     """The tables of acts, each with what does them."""
     intake, proof, pickups = (parts.panels[d] for d in (DeskName.INTAKE, DeskName.PROOF, DeskName.PICKUPS))
     assert isinstance(intake, IntakePanel)
@@ -210,6 +241,7 @@ def _acts(window: Window, parts: Parts, desks: Desks, ask: Asking, settings: QSe
         edits,
         lists,
         PickupsActs(parts.pickups, pickups, parts.transport, ask, settings),
+        at_desk,
         SpliceActs(parts.splice, parts.transport),
         MasterActs(parts.mastering, parts.transport, ask),
         ReleaseActs(parts.releasing, ask),

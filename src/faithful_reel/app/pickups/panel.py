@@ -91,6 +91,7 @@ class PickupsPanel(Desk):
         head.addWidget(label("Pickups", "title"))
         head.addWidget(self.hint, 1)
         head.addWidget(ActButton("Send a round…", "pickups.send"))
+        head.addWidget(ActButton("Record here…", "record.line"))
         head.addWidget(ActButton("Receive a pickup recording…", "pickups.receive"))
         left = QWidget()
         side = QVBoxLayout(left)

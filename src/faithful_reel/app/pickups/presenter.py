@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import shutil
 from collections.abc import Callable
 from datetime import date
+from functools import partial
 from pathlib import Path
 
 from faithful_reel.app.workbench import Observed, Workbench
@@ -276,15 +278,38 @@ class PickupsPresenter(Observed):
         if not waiting:
             self.bench.tell("No pickup is waiting for a take. Decide findings as pickups at the Proof desk first.")
             return
+        self._sort(path, waiting, done=self.received, stopped=self.bench.stopped)
+
+    def receive_own(
+        self, path: Path, pickup: Pickup, done: Callable[[Received], None], stopped: Callable[[BaseException], None]
+    ) -> None:
+        """Take in what was recorded for one line; of it nothing is refused, and the folder that it is in goes afterwards."""
+        self._sort(path, [pickup], done=done, stopped=stopped, own=True)
+
+    def _sort(
+        self,
+        path: Path,
+        waiting: list[Pickup],
+        *,
+        done: Callable[[Received], None],
+        stopped: Callable[[BaseException], None],
+        own: bool = False,
+    ) -> None:
         folder, book, ears = self.bench.session.store.folder, self.bench.book, self.bench.ears
 
         def job(watch: Watch) -> Received:
-            with Memory(folder / HEARD) as memory:
-                return received_takes(folder, book, path, waiting, lambda: ears.all(book.language), watch, memory)
+            try:
+                with Memory(folder / HEARD) as memory:
+                    every = partial(ears.all, book.language)
+                    return received_takes(folder, book, path, waiting, every, watch, memory, must_match=not own)
+            finally:
+                if own:
+                    shutil.rmtree(path.parent, ignore_errors=True)
 
-        self.bench.jobs.start(f"Sort {path.name}", job, done=self._received, stopped=self.bench.stopped)
+        self.bench.jobs.start(f"Sort {path.name}", job, done=done, stopped=stopped)
 
-    def _received(self, found: Received) -> None:
+    def received(self, found: Received) -> None:
+        """Bring what was found in a pickup recording into the ledger."""
         recording = found.recording
         if any(r.hash == recording.hash for r in self.bench.book.recordings):
             self.bench.tell(f"{recording.name} is in the book already: only takes that were not found before come to the ledger.")

@@ -127,14 +127,16 @@ class SplicePanel(Desk):
         self._lay_out(buttons)
 
     def _lay_out(self, buttons: dict[str, tuple[ActButton, ...]]) -> None:
-        grid = QGridLayout()
+        self.before = QWidget()
+        grid = QGridLayout(self.before)
+        grid.setContentsMargins(0, 0, 0, 0)
         grid.addWidget(label("begins", "quiet"), 0, 0)
         grid.addWidget(self.entering, 0, 1)
         grid.addWidget(label("ends", "quiet"), 0, 2)
         grid.addWidget(self.leaving, 0, 3)
         grid.setColumnStretch(4, 1)
-        matches = QWidget()
-        flow = Flow(matches)
+        self.matching = QWidget()
+        flow = Flow(self.matching)
         flow.addWidget(label("match", "quiet"))
         for check in self.matches.values():
             flow.addWidget(check)
@@ -151,8 +153,8 @@ class SplicePanel(Desk):
         box = QVBoxLayout(right)
         box.setContentsMargins(16, 0, 0, 0)
         box.addWidget(self.across, 1)
-        box.addLayout(grid)
-        box.addWidget(matches)
+        box.addWidget(self.before)
+        box.addWidget(self.matching)
         box.addWidget(self.session)
         box.addWidget(self.seam)
         box.addWidget(self.hint)
@@ -224,6 +226,8 @@ class SplicePanel(Desk):
         self.hear_take.setEnabled(pickup is not None)
         for check in self.matches.values():
             check.setEnabled(pickup is not None and not done)
+        for row in (self.before, self.matching):  # what is in is moved by its joins
+            row.setVisible(not done)
 
     def _fill_proposals(self, previews: tuple[Preview, ...]) -> None:
         for combo, preview, entering in (

@@ -96,6 +96,8 @@ class SplicePresenter(Observed):
         self.joins: list[JoinSeam] | None = None
         """The joins of the chapter at hand, worst first; None before they are measured."""
         self.busy = False
+        self._put_in = ""
+        """A line that is put in as soon as it is planned."""
         self._choices: dict[str, tuple[Choice, ...]] = {}
         self._asked: tuple[object, ...] | None = None
         self._ticket = 0
@@ -269,6 +271,9 @@ class SplicePresenter(Observed):
         self.busy = False
         self.planned = made[1]
         self._judged, self.seams = None, ()
+        wanted, self._put_in = self._put_in, ""
+        if made[1].pickup.id == wanted and self.current_plan() is not None:
+            self.place()
         self._judge()
         self.changed()
 
@@ -278,6 +283,9 @@ class SplicePresenter(Observed):
                 return
             self.busy = False
             self.planned, self.seams = None, ()
+            wanted, self._put_in = self._put_in, ""
+            if wanted:
+                self.bench.tell(f"The take was not put in. {why}")
             if isinstance(why, AppError):
                 self.failure = str(why)
                 self.changed()
@@ -566,6 +574,16 @@ class SplicePresenter(Observed):
             return False
         self.hear_again((pickup.id,), quiet=True)
         return True
+
+    def place_soon(self, pickup_id: str) -> None:
+        """Put a line in as soon as it is planned."""
+        self._put_in = pickup_id
+        self.choose(pickup_id)
+        if self.current_plan() is not None:
+            self._put_in = ""
+            self.place()
+        else:
+            self.look()
 
     def place_all(self, chapter: str = "") -> bool:
         """Put in all chosen takes of a chapter, or of the book, in one step; the doubtful ones are left for the eye."""

@@ -122,10 +122,10 @@ class Transport(Observed):
         stop = len(reel) if stop is None else stop
         self.player.play(self.bench.renderer(reel).render, start, stop, self.bench.book.rate, speed=self.speed, loop=self.looping)
 
-    def hear_sound(self, render: Rendering, start: int, stop: int, *, loop: bool = False) -> None:
-        """Play sound that is no reel of the book; `loop` over and over, whatever is set."""
+    def hear_sound(self, render: Rendering, start: int, stop: int, *, loop: bool = False, speed: float | None = None) -> None:
+        """Play sound that is no reel of the book; `loop` over and over and `speed` as given, whatever is set."""
         self._playing = None
-        self.player.play(render, start, stop, self.bench.book.rate, speed=self.speed, loop=loop)
+        self.player.play(render, start, stop, self.bench.book.rate, speed=speed or self.speed, loop=loop)
 
     def toggle(self) -> None:
         """Play from the spot, or stop there."""

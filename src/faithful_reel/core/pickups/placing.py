@@ -78,6 +78,6 @@ def take_bounds(take: Take, rate: int) -> Span:
 
 
 def take_side(source: Callable[[int, int], Signal], take: Take, rate: int) -> tuple[Spoken, Side]:
-    """A take in its recording, of which `source` gives samples from one position to another."""
+    """A take in its recording, of which `source` gives samples, (n,), from one position to another."""
     bounds = take_bounds(take, rate)
     return spoken_and_side(source(bounds.start, bounds.stop), bounds.start, take_rows(take), range(len(take.words)), bounds, rate)

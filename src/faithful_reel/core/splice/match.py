@@ -61,7 +61,7 @@ class Amounts:
 
 
 def tone_gain(profile: Profile, rate: int) -> NDArray[np.float64]:
-    """The tone filter's gain in dB at every bin of a frame."""
+    """The tone filter's gain in dB at every bin of a frame, (bins,)."""
     edges = erb_edges(rate)
     centres = np.sqrt(edges[:-1] * edges[1:])
     hz = np.fft.rfftfreq(frame_of(rate)[0], 1 / rate)

@@ -68,7 +68,7 @@ def features(left: Signal, right: Signal, rate: int) -> NDArray[np.float64]:
 
 
 def logit(left: Signal, right: Signal, rate: int, *, in_pause: bool) -> float:
-    """The logarithm of the odds that a boundary is a join; 0 is even."""
+    """The logarithm of the odds that a boundary between two sounds, (n,) each, is a join; 0 is even."""
     mean, spread, weight, constant = (np.asarray(v) for v in (PAUSE if in_pause else TOUCH))
     return float(((features(left, right, rate) - mean) / spread) @ weight + constant)
 

@@ -212,7 +212,7 @@ def figures_at(x: Signal, at: int, rate: int, *, in_pause: bool) -> NDArray[np.f
 
 
 def pauses_there(x: Signal, at: int, rate: int) -> bool:
-    """Whether nobody speaks at a boundary, by the levels around it."""
+    """Whether nobody speaks at a boundary in (n,) audio, by the levels around it."""
     return pause_at(x, at, rate) >= LEAST_PAUSE_S
 
 

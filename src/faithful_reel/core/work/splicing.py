@@ -257,7 +257,7 @@ def matched_take(
     switches: Switches,
     tone: Signal,
 ) -> MatchedTake:
-    """A take's sound as if it had been read with the chapter; its gain is left to its piece."""
+    """A take's sound, (n,), as if it had been read with the chapter; its gain is left to its piece."""
     y, amounts = matched(take, figures[1], figures[0], profile, rate, switches, tone)
     pace = _bounded(profile.pace) if switches.pace else 1.0
     y = (y * np.float32(ratio(-amounts.level_db))).astype(np.float32)
