@@ -10,6 +10,7 @@ import os
 import signal
 import sys
 from dataclasses import asdict
+from enum import StrEnum
 from pathlib import Path
 from types import FrameType
 from typing import Annotated
@@ -36,6 +37,17 @@ HeardFile = Annotated[
     Path | None,
     typer.Option("--heard", help="A file that keeps what the ears made of every stretch: what is in it is not heard again."),
 ]
+
+
+class Matching(StrEnum):
+    """What of a pickup recording is brought to the chapter's."""
+
+    LEVEL = "level"
+    TONE = "tone"
+    ROOM = "room"
+    ECHO = "echo"
+
+
 ProfileName = Annotated[str, typer.Option(help="A profile's name, or a JSON file.")]
 
 
@@ -185,6 +197,9 @@ def splice(
     pickup: Annotated[Path, typer.Option(help="The pickup recording.")],
     line: Annotated[str, typer.Option(help="The corrected words, as the script has them.")],
     out: Annotated[Path, typer.Option(help="The new file.")],
+    without: Annotated[
+        list[Matching] | None, typer.Option(help="Leave this as the pickup recording has it; may be repeated.")
+    ] = None,
     as_json: AsJson = False,
     one_ear: OneEar = False,
     heard: HeardFile = None,
@@ -193,14 +208,16 @@ def splice(
     from faithful_reel.core.files import refuse_over
     from faithful_reel.core.hear.ears import installed_ears
     from faithful_reel.core.hear.memory import memory_in
+    from faithful_reel.core.splice.match import Switches
     from faithful_reel.core.text.manuscript import read_script
     from faithful_reel.core.work.one_chapter import splice_file
 
+    switches = Switches(**dict.fromkeys((m.value for m in without or ()), False))
     refuse_over(out, audio, script, pickup)
     chapter = read_script(script)
     _tell_if_cut(audio, pickup)
     with memory_in(heard) as memory:
-        result = splice_file(audio, chapter, pickup, line, out, installed_ears(only_first=one_ear), _watch(), memory)
+        result = splice_file(audio, chapter, pickup, line, out, installed_ears(only_first=one_ear), _watch(), memory, switches)
     if as_json:
         _print(result.as_json())
         return

@@ -10,11 +10,12 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
 
 from faithful_reel.app.desks import DeskName
+from faithful_reel.core.book.pickups import placed_span
 from faithful_reel.core.collate.findings import Decision, Kind
 from faithful_reel.core.measure.profile import load_profile
 from faithful_reel.core.pickups.ledger import State
 from faithful_reel.core.release.check import checked_file
-from faithful_reel.core.work.splicing import piece_of
+from faithful_reel.core.splice.seam import Ease
 
 DECISIONS = {
     Kind.MISREAD: "P", Kind.SKIPPED: "P", Kind.ADDED: "M", Kind.REPEATED: "M", Kind.FALSE_START: "M", Kind.PAUSE: "M", Kind.NOISE: "M", Kind.LEVEL: "S",
@@ -75,18 +76,21 @@ def test_from_raw_chapter_to_released_file(remembering, demo, tmp_path):
     # look at a seam and place the takes
     opened.press(window.desk_buttons["splice"])
     panel = window.panels["splice"]
-    preview = window.parts.splice.preview()
-    assert preview is not None
-    assert panel.seam.rowCount() == 3
+    opened.idle()
+    planned = window.parts.splice.current_plan()
+    assert planned is not None
+    assert panel.seam.rowCount() == 2
     assert panel.entering.count() >= 1
-    natural = preview.made.natural
-    assert abs(preview.made.seam_in.click_db) < max(natural.click_db, 3) + 3
+    assert all(s.ease is not Ease.REDO for s in window.parts.splice.seams)
     waiting = len([p for p in window.parts.splice.rows() if p.state is State.IN])
     for _ in range(waiting):
         pickup = window.parts.splice.pickup()
+        opened.idle()
         opened.press(panel.place)
         assert opened.bookstate.pickup(pickup.id).state is State.SPLICED
-        assert piece_of(opened.bookstate.chapters[0].reel, pickup.id) is not None
+        assert placed_span(opened.bookstate.chapters[0].reel, pickup.id) is not None
+        opened.idle()
+        assert opened.bookstate.pickup(pickup.id).state is State.HEARD, opened.bookstate.pickup(pickup.id).told
         opened.press(panel.passed)
         assert opened.bookstate.pickup(pickup.id).state is State.PASSED
 

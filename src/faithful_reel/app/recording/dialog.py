@@ -60,7 +60,7 @@ class RecordDialog(QDialog):
         for seconds in LEADS_S:
             self.lead.addItem(f"{seconds:g} s before it" if seconds else "at once", seconds)
         self.lead.setCurrentIndex(max(0, self.lead.findData(presenter.lead_s)))
-        self.lead.activated.connect(lambda _k: presenter.set_lead(float(self.lead.currentData())))
+        self.lead.activated.connect(self._lead_chosen)
         self.meter = Meter()
         self.meter.set_theme(theme)
         self.takes = Table(["Take", "Length", "Peak", "Level"], "Takes that were recorded")
@@ -172,6 +172,9 @@ class RecordDialog(QDialog):
             made.setEnabled(bool(rows) and not busy)
         for made in (self.check, self.record):
             made.setEnabled(not busy)
+
+    def _lead_chosen(self, _index: int) -> None:
+        self._presenter.set_lead(float(self.lead.currentData()))
 
     def _input_chosen(self, _index: int) -> None:
         self._chosen(self.input.currentText())

@@ -123,7 +123,6 @@ class StandInMicrophone:
     def __init__(self, rate: int, read: Callable[[str, int], Signal], clock: Callable[[], float] = time.monotonic) -> None:
         self.problem = ""
         self._rate, self._read, self._clock = rate, read, clock
-        self._room = ThreadPoolExecutor(1)
         self._coming: Future[Signal] | None = None
         self._sound: Signal = np.zeros(0, np.float32)
         self._since, self._given = 0.0, 0
@@ -134,7 +133,9 @@ class StandInMicrophone:
     def open(self, line: str, take: int) -> None:
         """As `Microphone`: the voice gets ready beside the work, and begins then."""
         self.problem = ""
-        self._coming = self._room.submit(self._read, line, take)
+        booth = ThreadPoolExecutor(1)
+        self._coming = booth.submit(self._read, line, take)
+        booth.shutdown(wait=False)
 
     def pull(self) -> Signal:
         """As `Microphone`: after what it reads the room goes on."""

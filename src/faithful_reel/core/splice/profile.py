@@ -106,7 +106,7 @@ def in_bands(power: NDArray[np.float64], rate: int) -> Bands:
 
 
 def quiet_frames(side: Spoken, rate: int) -> NDArray[np.bool_]:
-    """Which frames of a side, (frames,) as of `spectra_of`, lie in no word and where nobody speaks, and not right beside either."""
+    """Which frames of a side, (frames,) as of `spectra_of`, lie in no word, where nobody speaks, and beside neither."""
     frame, hop = frame_of(rate)
     x = side.sound
     bands = VoiceBands(rate)

@@ -315,6 +315,15 @@ def _in_room(x: Signal, settings: BoothSettings, rng: np.random.Generator) -> Si
     return np.asarray(wet + hiss / np.std(hiss) * 10 ** (settings.floor_db / 20), np.float32)
 
 
+def _spreadsheet(path: Path) -> list[list[str]]:
+    from openpyxl import load_workbook
+
+    with path.open("rb") as file:
+        table = load_workbook(file).active
+        cells = table.iter_rows(values_only=True) if table is not None else ()
+        return [["" if c is None else str(c) for c in row] for row in cells]
+
+
 def lines_of_sheet(path: Path) -> list[str]:
     """The lines of a call sheet: of the CSV or the spreadsheet.
 
@@ -325,14 +334,7 @@ def lines_of_sheet(path: Path) -> list[str]:
     """
     try:
         if path.suffix.lower() == ".xlsx":
-            from openpyxl import load_workbook
-
-            table = load_workbook(path, read_only=True).active
-            rows = (
-                [["" if c is None else str(c) for c in row] for row in table.iter_rows(values_only=True)]
-                if table is not None
-                else []
-            )
+            rows = _spreadsheet(path)
         else:
             rows = list(csv.reader(io.StringIO(path.read_text(encoding="utf-8-sig"), newline="")))
     except (OSError, ValueError, KeyError, csv.Error, zipfile.BadZipFile) as problem:

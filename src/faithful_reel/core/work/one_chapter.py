@@ -32,6 +32,7 @@ from faithful_reel.core.pickups.ledger import Pickup
 from faithful_reel.core.pickups.takes import find_line
 from faithful_reel.core.reel.reel import Reel, reel_of
 from faithful_reel.core.reel.render import FileSources, Renderer
+from faithful_reel.core.splice.match import Switches
 from faithful_reel.core.splice.seam import JudgedSeam, Seam, natural_seam, seam_at
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.units import Signal, Span
@@ -217,10 +218,11 @@ def splice_file(
     ears: Ears,
     watch: Watch | None = None,
     memory: Memory | None = None,
+    switches: Switches | None = None,
 ) -> SplicedFile:
     """Put the line of a pickup recording into a chapter recording and write the result to `out`.
 
-    `memory` as in `proofed`.
+    `memory` as in `proofed`; what is matched by `switches`, else as usual.
 
     Raises
     ------
@@ -242,7 +244,7 @@ def splice_file(
     if not there:
         raise FileProblem(f"The line was not heard in {audio.name}, so there is no place to put it. Check the script.")
     with _at_rate(pickup, one.book.rate) as sound:
-        return _spliced(one, audio, pickup, sound, _wanted(one, line, span), out, ears, Part(watch, 0.6, 1.0), memory)
+        return _spliced(one, audio, pickup, sound, _wanted(one, line, span), out, ears, Part(watch, 0.6, 1.0), memory, switches)
 
 
 def _wanted(one: OneChapter, line: str, span: range) -> Pickup:
@@ -262,6 +264,7 @@ def _spliced(
     ears: Ears,
     watch: Watch,
     memory: Memory | None,
+    switches: Switches | None,
 ) -> SplicedFile:
     rate = one.book.rate
     taken = hash_of(pickup)
@@ -273,7 +276,8 @@ def _spliced(
     mixed = FileSources(paths.__getitem__)
     files = FileSources(paths.__getitem__, channels=full_range_info(audio).channels)
     try:
-        preview = preview_splice(book, one.chapter, book.pickups[0], one.hearing, lambda reel: Renderer(reel, mixed))
+        plain = partial(Renderer, source=mixed)
+        preview = preview_splice(book, one.chapter, book.pickups[0], one.hearing, plain, switches=switches)
         whole = Renderer(preview.reel, preview.source(files))
         write_audio(out, (np.atleast_2d(x) for x in whole.blocks()), rate, channels=full_range_info(audio).channels)
 
