@@ -64,6 +64,7 @@ from faithful_reel.app.workbench import Hearers, Workbench
 from faithful_reel.core.book.condition import SUFFIX
 from faithful_reel.core.book.demo import demo_files
 from faithful_reel.core.book.house import HouseShelf
+from faithful_reel.core.book.recordings import forget_made
 from faithful_reel.core.book.session import Session
 from faithful_reel.core.book.store import BookStore
 from faithful_reel.core.standins.booth import one_take, voices_of
@@ -117,6 +118,7 @@ def open_window(folder: Path, settings: QSettings, *, create: bool = False, simu
         The book can not be opened.
     """
     session = Session(BookStore(folder, create=create))
+    forget_made(session.store.folder)
     jobs, places = Jobs(), Places(settings, folder)
     bench = Workbench(session, jobs, tell=print)
     bench.open_chapter(places.chapter)

@@ -105,9 +105,23 @@ def test_where_words_run_together_both_cuts_lie_within_their_reach():
     [found] = ranked(a, b, [0])
     for side, at in ((a, found.original), (b, found.take)):
         assert abs(at - side.entering[0].stop) <= round(0.036 * RATE)
-    assert found.crossfade == 100
     assert not found.in_pause
     assert found.score > ranked(even(0.3), even(0.3), [0])[0].score + 10  # a pause is dear to it
+
+
+@pytest.mark.parametrize(("alike_s", "seconds"), [(0.5, 0.16), (0.05, 0.05), (0.02, 0.02), (0.0, 0.01)])
+def test_where_words_touch_the_crossfade_is_as_long_as_both_readings_are_alike(alike_s, seconds):
+    a, b = even(0.0), even(0.0)
+    a.sound[:], b.sound[:] = (noise(seconds=len(a.sound) / RATE, rms_db=-20, seed=k, rate=RATE) for k in (1, 2))
+    edge, half = a.entering[0].stop, round(alike_s * RATE / 2)
+    b.sound[edge - half : edge + half] = a.sound[edge - half : edge + half]
+    assert Pair(a, b, RATE)._shared_length(edge, edge) == round(seconds * RATE)
+
+
+def test_a_crossfade_in_shared_sound_stays_inside_of_what_there_is():
+    side = even(0.0)
+    short = Side(side.sound[: RATE + 300], 0, side.entering, side.leaving)
+    assert Pair(side, short, RATE)._shared_length(RATE, RATE) == round(0.05 * RATE)
 
 
 def test_levels_of_a_stretch():

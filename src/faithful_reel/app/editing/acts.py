@@ -315,7 +315,7 @@ class EditActs:
         """Ask which recordings, and whether they are music."""
         if not self.editing.ready():
             return
-        asked = ask_for_lanes(self.ask.parent, [(r.hash, r.name) for r in self.bench.book.recordings])
+        asked = ask_for_lanes(self.ask.parent, [(r.hash, r.name) for r in self.bench.book.brought])
         if asked is not None:
             self.lanes.add_lanes(asked.recordings, asked.name, music=asked.music, apart=asked.apart)
 

@@ -188,7 +188,7 @@ class IntakePanel(Desk):
             combo.setAccessibleName(f"Recording of {chapter.title}")
             combo.setToolTip("Which recording reads this chapter")
             combo.addItem("no recording yet", "")
-            for recording in book.recordings:
+            for recording in book.brought:
                 combo.addItem(recording.name, recording.hash)
             combo.setCurrentIndex(max(0, combo.findData(chapter.recording)))
             combo.setProperty("chapter", chapter.id)
@@ -203,7 +203,7 @@ class IntakePanel(Desk):
             made.setEnabled(bool(book.chapters))
         self._show_recordings()
         self._show_card(presenter.recording())
-        self.by_ear.setEnabled(not presenter.pairing and bool(book.chapters) and bool(book.recordings))
+        self.by_ear.setEnabled(not presenter.pairing and bool(book.chapters) and bool(book.brought))
         unpaired = sum(not c.recording for c in book.chapters)
         if presenter.pairing:
             self.hint.setText("Listening to samples of the recordings …")
@@ -211,7 +211,7 @@ class IntakePanel(Desk):
             self.hint.setText(f"{len(presenter.faults)} recordings are missing or changed: look for them, or choose their files.")
         elif not book.chapters:
             self.hint.setText("This book is empty. Bring in the manuscript first, then the recordings; or drop the files here.")
-        elif not book.recordings:
+        elif not book.brought:
             self.hint.setText("Bring in the narrator's recordings, or drop them here.")
         else:
             self.hint.setText(f"{unpaired} chapters have no recording yet." if unpaired else "Every chapter has its recording.")
@@ -219,13 +219,13 @@ class IntakePanel(Desk):
     def _show_recordings(self) -> None:
         presenter = self._presenter
         book = presenter.bench.book
-        rows, colors = [], {}
-        for row, r in enumerate(book.recordings):
+        rows, colors, shown = [], {}, presenter.recordings()
+        for row, r in enumerate(shown):
             verdict = health(r, presenter.faults.get(r.hash))
             rows.append((r.name, clock(r.length / book.rate)[:-4], verdict))
             if r.hash in presenter.faults or (r.health is not None and (r.health.clipped or r.health.cut_short)):
                 colors[row, 2] = self._theme.color("red")
-        self.recordings.fill(rows, keys=[r.hash for r in book.recordings], colors=colors)
+        self.recordings.fill(rows, keys=[r.hash for r in shown], colors=colors)
         queue = presenter.queue
         self.incoming.fill([(i.path.name, i.note or i.state.value) for i in queue])
         self.incoming.setVisible(bool(queue))
@@ -234,7 +234,7 @@ class IntakePanel(Desk):
         self.search.setVisible(bool(presenter.faults))
         at = presenter.recording()
         self.replace.setVisible(at is not None and at.hash in presenter.faults)
-        self.make_one.setVisible(len(book.recordings) > 1)
+        self.make_one.setVisible(len(book.brought) > 1)
 
     def _show_card(self, recording: Recording | None) -> None:
         self.card.setVisible(recording is not None)

@@ -159,7 +159,7 @@ class IntakePresenter(Observed):
         if isinstance(made.found, Reimport):
             self.review(made.found, made.name)
         elif bench.do(made.found):
-            for recording in bench.book.recordings:
+            for recording in bench.book.brought:
                 self._pair_by_name(recording)
 
     def _pair_by_name(self, recording: Recording) -> None:
@@ -270,8 +270,12 @@ class IntakePresenter(Observed):
 
     def recording(self) -> Recording | None:
         """The recording at hand."""
-        found = [r for r in self.bench.book.recordings if r.hash == self.current]
-        return found[0] if found else next(iter(self.bench.book.recordings), None)
+        found = [r for r in self.recordings() if r.hash == self.current]
+        return found[0] if found else next(iter(self.recordings()), None)
+
+    def recordings(self) -> list[Recording]:
+        """What is shown: the recordings that came in, and whatever is missing or changed."""
+        return [r for r in self.bench.book.recordings if r.made is None or r.hash in self.faults]
 
     def pair(self, chapter_id: str, recording: str) -> bool:
         """Say which recording reads a chapter; an empty one takes the pair apart."""
@@ -304,7 +308,7 @@ class IntakePresenter(Observed):
         book, bench = self.bench.book, self.bench
         waiting = [r for r in unread(book) if r.hash not in self.faults]
         if not book.chapters or not waiting:
-            bench.tell("Every recording reads a chapter already." if book.recordings else "Bring in recordings first.")
+            bench.tell("Every recording reads a chapter already." if book.brought else "Bring in recordings first.")
             return
         texts, ears, decoded = [bench.text(c) for c in book.chapters], bench.ears, bench.decoder()
 

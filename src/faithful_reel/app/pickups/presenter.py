@@ -20,6 +20,7 @@ from faithful_reel.core.book.pickups import (
     ReceiveTakes,
     SendRound,
 )
+from faithful_reel.core.book.recordings import decode, path_of
 from faithful_reel.core.book.store import HEARD
 from faithful_reel.core.errors import AppError
 from faithful_reel.core.hear.memory import Memory
@@ -51,7 +52,7 @@ from faithful_reel.core.work.asking import (
     split_line,
 )
 from faithful_reel.core.work.mending import Columns
-from faithful_reel.core.work.receiving import Received, received_takes
+from faithful_reel.core.work.receiving import Received, given_take, received_takes
 from faithful_reel.core.work.sending import Sending, write_round
 from faithful_reel.core.work.splicing import recording_reel, take_reel
 
@@ -325,15 +326,26 @@ class PickupsPresenter(Observed):
         return self.bench.book.unmatched
 
     def give(self, number: int) -> bool:
-        """Give a stretch that fits no line to the line at hand, as a take."""
+        """Give a stretch that fits no line to the line at hand, as a take, once its words are found in it."""
         pickup = self.pickup()
         if pickup is None or not 0 <= number < len(self.unmatched):
             self.bench.tell("Choose a line, and a stretch that fits none.")
             return False
-        u = self.unmatched[number]
-        words = _spread(pickup, u)
-        take = Take(u.recording, u.start, u.stop, 0, u.heard, words, remarks=("given by hand",))
-        return self.bench.do(GiveTake(pickup.id, take))
+        left, bench, ears = self.unmatched[number], self.bench, self.bench.ears
+        folder, book, name = bench.session.store.folder, bench.book, pickup.id
+        recording = book.recording(left.recording)
+
+        def job(watch: Watch) -> Take:
+            decode(folder, book, recording)
+            sound = path_of(folder, recording, book.rate)
+            with Memory(folder / HEARD) as memory:
+                return given_take(sound, book.rate, pickup.line, left, ears.all(book.language), watch, memory)
+
+        def done(take: Take) -> None:
+            bench.do(GiveTake(name, take))
+
+        bench.jobs.start("Find the words in it", job, done=done, stopped=bench.stopped)
+        return True
 
     def unmatched_reel(self, number: int) -> Reel | None:
         """A stretch that fits no line, with a little around it."""
@@ -417,16 +429,3 @@ class PickupsPresenter(Observed):
             theirs = tuple((a, b) if a >= 0 else None for a, b in take.words)
             rows.append((theirs, self.bench.columns(take_reel(self.bench.book, take))))
         return rows
-
-
-def _spread(pickup: Pickup, u: Unmatched) -> tuple[tuple[int, int], ...]:
-    """A line's tokens over a stretch by their letters: where they are is found when it is put in."""
-    tokens = pickup.line.split()
-    sizes = [len(t) for t in tokens]
-    total, at = sum(sizes), u.start
-    words = []
-    for size in sizes:
-        end = at + round((u.stop - u.start) * size / total)
-        words.append((at, min(end, u.stop)))
-        at = end
-    return tuple(words)

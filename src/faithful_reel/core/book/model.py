@@ -159,6 +159,11 @@ class Book:
     rounds: tuple[Round, ...] = ()
     unmatched: tuple[Unmatched, ...] = ()
 
+    @property
+    def brought(self) -> tuple[Recording, ...]:
+        """The recordings that came in, without the matched takes that were made of them."""
+        return tuple(r for r in self.recordings if r.made is None)
+
     def chapter(self, chapter_id: str) -> ChapterState:
         """The chapter with this id.
 

@@ -248,7 +248,7 @@ def adopted(folder: Path, recording: Recording) -> None:
 
 
 def forget_made(folder: Path) -> None:
-    """Take away what was made and is not used."""
+    """Take away what `kept_sound` made and no line uses; nothing that a book holds."""
     for path in (folder / "cache").glob("made-*.flac"):
         path.unlink(missing_ok=True)
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -80,4 +81,6 @@ def take_bounds(take: Take, rate: int) -> Span:
 def take_side(source: Callable[[int, int], Signal], take: Take, rate: int) -> tuple[Spoken, Side]:
     """A take in its recording, of which `source` gives samples, (n,), from one position to another."""
     bounds = take_bounds(take, rate)
-    return spoken_and_side(source(bounds.start, bounds.stop), bounds.start, take_rows(take), range(len(take.words)), bounds, rate)
+    reach, tokens = round(CONTEXT_S * rate), range(len(take.words))
+    spoken, side = spoken_and_side(source(bounds.start, bounds.stop), bounds.start, take_rows(take), tokens, bounds, rate)
+    return replace(spoken, room=source(bounds.start - reach, bounds.stop + reach)), side

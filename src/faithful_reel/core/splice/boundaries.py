@@ -40,6 +40,8 @@ A_WORD, TOUCHING = 1.5, 12.0
 """What every word counts that is replaced without need, and a join where words touch; in the cost's dB."""
 LIKE = 0.5
 """From this correlation on both sides are the same sound, and cross with equal gain."""
+LENGTHS_S, SAME = (0.16, 0.12, 0.08, 0.05, 0.03, 0.02), 0.7
+"""Inside of shared sound the crossfade is the longest of these over which both sides are so alike."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -103,7 +105,7 @@ class Pair:
     def __init__(self, original: Side, take: Side, rate: int, pace: float = 1.0) -> None:
         self.original, self.take, self.rate, self.pace = original, take, rate, pace
         self._hop, self._frame = max(1, round(HOP_S * rate)), round(0.016 * rate)
-        rows = [_bands(side.sound, self._frame, self._hop, rate) for side in (original, take)]
+        rows = [bands_of(side.sound, self._frame, self._hop, rate) for side in (original, take)]
         ground = [np.percentile(r, 8, axis=0) if len(r) else np.full(BANDS, -120.0) for r in rows]
         least = np.maximum(*ground) + 4.0
         self._rows = [np.maximum(r, least) for r in rows]
@@ -155,7 +157,7 @@ class Pair:
             return (here, there), False
         mine, theirs = (words[0].start, words[1].start) if entering else (words[0].stop, words[1].stop)
         lag = self._lag(token, mine, theirs, entering=entering)
-        return ((here, there), False) if lag is None else ((here, here - mine + theirs + lag), True)
+        return ((here, here - mine + theirs), False) if lag is None else ((here, here - mine + theirs + lag), True)
 
     def _lag(self, token: int, mine: int, theirs: int, *, entering: bool) -> int | None:
         """How many samples later the take's edge of a word really lies than told, by the sound of the words in both readings.
@@ -259,7 +261,7 @@ class Pair:
         meet = (before_a, after_b) if entering else (after_a, before_b)
         loud = np.maximum(meet[0].max(axis=1)[:, None], meet[1].max(axis=1)[None, :])
         apart = np.abs(offsets[:, None] - offsets[None, :]) / (rate * (SURE_S if sure else REACH_S))
-        cost = (context + 1.5 * places_apart(*meet)) / 3 + 0.05 * (loud - loud.min()) + 3.0 * apart**2
+        cost = (context + 6.0 * places_apart(*meet)) / 7 + 0.05 * (loud - loud.min()) + 3.0 * apart**2
         cost[:, edges[1] + offsets < take.offset] = np.inf
         cost[:, edges[1] + offsets > take.offset + len(take.sound)] = np.inf
         cost[edges[0] + offsets < original.offset] = np.inf
@@ -272,7 +274,22 @@ class Pair:
         unlike = min(float(cost[i, j]), 99.0)
         score = max(depth - _speech(original, a, rate), -60.0) + unlike + TOUCHING + A_WORD * extra
         gap = min(len(a), len(b)) / rate
-        return Boundary(token, cut_a, cut_b, round(score, 2), round(SHORT_S * rate) // 2 * 2, round(gap, 4), likeness > LIKE)
+        length = self._shared_length(cut_a, cut_b) if likeness > LIKE else round(SHORT_S * rate)
+        return Boundary(token, cut_a, cut_b, round(score, 2), length // 2 * 2, round(gap, 4), likeness > LIKE)
+
+    def _shared_length(self, at_a: int, at_b: int) -> int:
+        """How long two readings of the same sound may cross, each centred at its cut."""
+        original, take, rate = self.original, self.take, self.rate
+        room = min(at_a - original.offset, at_b - take.offset, take.offset + len(take.sound) - at_b)
+        for seconds in LENGTHS_S:
+            half = round(seconds * rate / 2)
+            if half > room:
+                continue
+            mine, theirs = original.around(at_a - half, at_a + half), take.around(at_b - half, at_b + half)
+            norm = float(np.sqrt(np.sum(np.square(mine)) * np.sum(np.square(theirs)))) + 1e-12
+            if float(mine @ theirs) / norm >= SAME:
+                return 2 * half
+        return round(SHORT_S * rate)
 
     def _slid(self, at_a: int, at_b: int) -> tuple[int, float]:
         """How far the take slides so that its wave runs on with the original's, and how alike both are then."""
@@ -297,7 +314,7 @@ def _shared(side: Side, token: int, end: int, *, entering: bool) -> int:
     return abs(far - end)
 
 
-def _bands(x: Signal, frame: int, hop: int, rate: int) -> NDArray[np.float64]:
+def bands_of(x: Signal, frame: int, hop: int, rate: int) -> NDArray[np.float64]:
     """Levels in dB of frames of (n,) audio in bands even in octaves, (frames, BANDS), at most 50 dB under the loudest."""
     if len(x) < frame:
         return np.zeros((0, BANDS))

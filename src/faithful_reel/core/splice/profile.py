@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,8 +17,12 @@ FRAME_S, HOP_S = 0.0256, 0.0064
 OVER_FLOOR_DB = 6.0
 """A band of a word counts where it stands so far over its floor."""
 MOST_TONE_DB, MOST_LEVEL_DB = 9.0, 24.0
+ONE_WORD_DB, ONE_LEVEL_DB, WIDE = 2.0, 1.0, 1.5
+"""How much a band of one word, and its level, differ from take to take, and how many times farther off other words are than their
+spread says (measured)."""
 PRIOR_DB = 4.0
 """How much a band usually differs between two sessions: what is known less well than that is taken for less (own choice)."""
+LEAST_QUIET_S = 0.2
 QUIET_S = 0.15
 """Beside a voice so much is not taken for the room's own floor."""
 DECAY_S, DECAY_STEPS = 0.02, 12
@@ -39,13 +43,15 @@ def erb_edges(rate: int, count: int = BANDS) -> NDArray[np.float64]:
 class Spoken:
     """A stretch of sound, (n,), that begins at `offset`, with where the words of a line are; None for one that is not heard.
 
-    `others` are words around the line, or of other lines, of the same session.
+    `others` are words around the line, or of other lines, of the same session; `room` is a longer stretch, (m,), in which its
+    floor is looked for where nobody pauses in `sound`.
     """
 
     sound: Signal
     offset: int
     words: tuple[Span | None, ...]
     others: tuple[Span, ...] = ()
+    room: Signal = field(default_factory=lambda: np.zeros(0, np.float32))
 
 
 @dataclass(frozen=True, slots=True)
@@ -130,9 +136,10 @@ def figures_of(side: Spoken, rate: int) -> Figures:
     """Measure one side of a line."""
     power = spectra_of(side.sound, rate)
     bands = in_bands(power, rate)
-    quiet = quiet_frames(side, rate)
-    if quiet.sum() >= 4:
-        rows = power[quiet]
+    rows = power[quiet_frames(side, rate)]
+    if len(rows) < LEAST_QUIET_S / HOP_S and len(side.room):
+        rows = spectra_of(side.room, rate)[quiet_frames(Spoken(side.room, 0, ()), rate)]
+    if len(rows) >= 4:
         loud = rows.sum(axis=1)
         floor = rows[loud <= 2 * np.median(loud)].mean(axis=0)
     else:  # nobody pauses: the quietest frames
@@ -210,7 +217,11 @@ def profile_of(pairs: Sequence[tuple[Figures, Figures, float]]) -> Profile:
     """
     rows = [_shared(chapter.bands, take.bands) for chapter, take, _ in pairs]
     apart = np.concatenate([c - t for c, t in rows])
-    tone, se = _middle(apart - np.nanmedian(apart, axis=1)[:, None]) if len(apart) else (np.zeros(BANDS), np.full(BANDS, np.inf))
+    tone, se = (
+        _middle(apart - np.nanmedian(apart, axis=1)[:, None], ONE_WORD_DB)
+        if len(apart)
+        else (np.zeros(BANDS), np.full(BANDS, np.inf))
+    )
     wide = _widely(pairs)
     if wide is not None:
         tone, se = _weighed((tone, se), wide)
@@ -218,12 +229,14 @@ def profile_of(pairs: Sequence[tuple[Figures, Figures, float]]) -> Profile:
     tone = np.convolve(np.pad(tone, 1, "edge"), [0.2, 0.6, 0.2], "valid")
     tone = np.clip(tone, -MOST_TONE_DB, MOST_TONE_DB)
     levels = np.concatenate([_loud(c) - _loud(t + tone) for c, t in rows])[:, None]
-    level, level_se = _middle(levels) if len(levels) else (np.zeros(1), np.full(1, np.inf))
+    level, level_se = _middle(levels, ONE_LEVEL_DB) if len(levels) else (np.zeros(1), np.full(1, np.inf))
     around = [_loud(words + k * tone) for k, words in enumerate(_all_words(pairs))]
     around = [a[np.isfinite(a)] for a in around]
     if min(map(len, around)) >= 2:
         error = np.hypot(*(np.std(a) / np.sqrt(len(a)) for a in around))
-        level, _ = _weighed((level, level_se), (np.array([np.mean(around[0]) - np.mean(around[1])]), np.array([max(error, 0.5)])))
+        level, _ = _weighed(
+            (level, level_se), (np.array([np.mean(around[0]) - np.mean(around[1])]), np.array([WIDE * max(error, 0.5)]))
+        )
     paces = [p for _, _, p in pairs if p > 0]
     return Profile(
         round(float(np.clip(np.nan_to_num(level[0]), -MOST_LEVEL_DB, MOST_LEVEL_DB)), 2),
@@ -263,17 +276,18 @@ def _loud(bands: Bands) -> Bands:
     return np.where(np.isfinite(bands).any(axis=1), level, np.nan)
 
 
-def _middle(rows: Bands) -> tuple[Bands, Bands]:
-    """Median of every column, and its standard error, by the median deviation; NaN are left out."""
+def _middle(rows: Bands, one: float) -> tuple[Bands, Bands]:
+    """Median of every column, and its standard error, by the median deviation; NaN are left out, one alone errs by `one`."""
     count = np.isfinite(rows).sum(axis=0)
-    enough = count >= 2
+    enough = count >= 1
     middle = np.full(rows.shape[1], np.nan)
     error = np.full(rows.shape[1], np.inf)
     if enough.any():
         some = rows[:, enough]
         middle[enough] = np.nanmedian(some, axis=0)
         spread = 1.4826 * np.nanmedian(np.abs(some - middle[enough]), axis=0)
-        error[enough] = 1.25 * np.maximum(spread, 0.5) / np.sqrt(count[enough])
+        least = np.where(count[enough] < 2, one, 0.5)
+        error[enough] = 1.25 * np.maximum(spread, least) / np.sqrt(count[enough])
     return middle, error
 
 
@@ -289,7 +303,7 @@ def _widely(pairs: Sequence[tuple[Figures, Figures, float]]) -> tuple[Bands, Ban
     some = [s[:, enough] for s in shapes]
     middle[enough] = np.nanmean(some[0], axis=0) - np.nanmean(some[1], axis=0)
     spread = [np.nanstd(s, axis=0) / np.sqrt(np.isfinite(s).sum(axis=0)) for s in some]
-    error[enough] = np.maximum(np.hypot(*spread), 0.7)
+    error[enough] = WIDE * np.maximum(np.hypot(*spread), 0.7)
     return middle, error
 
 

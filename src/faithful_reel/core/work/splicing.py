@@ -25,6 +25,7 @@ from faithful_reel.core.pickups.takes import Row, changed_tokens
 from faithful_reel.core.reel.commands import ReplaceByTake, ToneSource
 from faithful_reel.core.reel.reel import Lane, Piece, Reel, RoomTone
 from faithful_reel.core.reel.render import Renderer, Source
+from faithful_reel.core.splice.alike import with_same_edges
 from faithful_reel.core.splice.boundaries import Side
 from faithful_reel.core.splice.match import Amounts, Switches, matched
 from faithful_reel.core.splice.place import BEST, Choice, Plan, planned_splice
@@ -312,6 +313,7 @@ def preview_splice(
         line = replace(line, changed=range(parts[part].first, parts[part].stop))
     source = render_of(reel).source
     spoken, side = take_side(partial(_mono_of, source, take.recording), take, rate)
+    spoken = with_same_edges(line.spoken, spoken, rate)
     figures = line_figures(line, spoken, rate)
     profile = combined(session, profile_of([figures]))
     tone = lane_tone(book, chapter, line.lane)
@@ -322,7 +324,7 @@ def preview_splice(
         0,
         tuple(map(made.span, side.entering)),
         tuple(map(made.span, side.leaving)),
-        tuple(map(made.span, side.words)),
+        tuple(map(made.span, spoken.words)),
     )
     plan = planned_splice(
         replace(line.side, words=line.spoken.words),
@@ -560,7 +562,7 @@ def session_profile(
         except EditRefused:
             continue
         spoken, _ = take_side(partial(_mono_of, source, take.recording), take, book.rate)
-        pairs.append(line_figures(line, spoken, book.rate))
+        pairs.append(line_figures(line, with_same_edges(line.spoken, spoken, book.rate), book.rate))
     return profile_of(pairs) if pairs else None
 
 

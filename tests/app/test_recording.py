@@ -1,0 +1,336 @@
+"""Recording at the desk: the microphone, how a take begins and ends, and that nothing that was read is lost."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from types import SimpleNamespace
+
+import numpy as np
+import pytest
+from PyQt6.QtCore import QSettings
+from PyQt6.QtWidgets import QMessageBox
+from support.hearing import lay_hearing
+from support.jobs import HeldJobs
+
+from faithful_reel.app.pickups import presenter as pickups_module
+from faithful_reel.app.pickups.presenter import PickupsPresenter
+from faithful_reel.app.recording.dialog import RecordDialog
+from faithful_reel.app.recording.microphone import DeviceMicrophone, StandInMicrophone
+from faithful_reel.app.recording.presenter import RecordPresenter, Stage
+from faithful_reel.app.theme import THEMES
+from faithful_reel.core.audio.files import read_mono
+from faithful_reel.core.book.pickups import ChangePickups
+from faithful_reel.core.errors import FileProblem
+from faithful_reel.core.pickups.judging import Leftover
+from faithful_reel.core.pickups.ledger import State, Take
+from faithful_reel.core.standins.booth import one_take
+from faithful_reel.core.work.receiving import Received
+
+RATE = 44_100
+
+
+class Fed:
+    """A microphone that hears what a test feeds it."""
+
+    name, simulated = "fed", False
+
+    def __init__(self):
+        self.problem, self.opened, self.coming, self.closed = "", [], [], 0
+
+    def prepare(self):
+        self.opened.append("ready")
+
+    def open(self, line, take):
+        self.opened.append((line, take))
+
+    def pull(self):
+        return self.coming.pop(0) if self.coming else np.zeros(0, np.float32)
+
+    def close(self):
+        self.closed += 1
+
+
+class Sound:
+    """The transport, as far as it is asked."""
+
+    def __init__(self):
+        self.playing, self.heard = False, []
+
+    def hear_sound(self, render, start, stop, *, loop=False, speed=None):
+        self.heard.append((start, stop, loop, speed))
+        self.playing = True
+
+    def stop(self):
+        self.playing = False
+
+
+def voice(seconds, db=-20.0):
+    x = np.random.default_rng(round(1000 * seconds)).standard_normal(round(seconds * RATE))
+    return (x / np.abs(x).max() * 10 ** (db / 20)).astype(np.float32)
+
+
+def room(seconds, db=-70.0):
+    return voice(seconds, db)
+
+
+@pytest.fixture
+def desk(opened, monkeypatch, tmp_path):
+    """A recording desk on a heard chapter, with a line at hand, jobs that wait, and a microphone that is fed."""
+    window = opened.window
+    bench = window.bench
+    lay_hearing(bench)
+    told = []
+    bench.tell = told.append
+    held = HeldJobs()
+    bench.jobs = held
+    monkeypatch.setattr(window.parts.splice, "place_soon", lambda name: told.append(f"placed {name}"))
+    settings = QSettings(str(tmp_path / "s.ini"), QSettings.Format.IniFormat)
+    fed, sound = Fed(), Sound()
+    record = RecordPresenter(window.parts.pickups, window.parts.splice, sound, lambda: fed, settings)
+    assert record.begin_words(range(12, 13))
+    yield SimpleNamespace(
+        record=record, bench=bench, told=told, held=held, fed=fed, sound=sound, settings=settings, window=window
+    )
+    bench.jobs = window.jobs
+
+
+def read_line(desk, sounds):
+    """Record once: the reading before it has ended, then these sounds come."""
+    assert desk.record.record()
+    desk.sound.playing = False
+    desk.record.tick()
+    assert desk.record.stage is Stage.RECORDING
+    for x in sounds:
+        desk.fed.coming.append(x)
+        desk.record.tick()
+        if desk.record.stage is not Stage.RECORDING:
+            return
+
+
+def test_the_sentences_of_words_become_a_line_and_the_same_words_the_same_line(desk):
+    lines = desk.bench.book.pickups
+    assert len(lines) == 1
+    words = desk.bench.text(desk.bench.book.chapters[0]).words
+    assert lines[0].line == " ".join(w.text for w in words[lines[0].first_word : lines[0].words.stop])
+    assert 12 in lines[0].words
+    assert desk.record.begin_words(range(12, 14))
+    assert desk.bench.book.pickups == lines
+    assert not desk.record.begin_words(range(0))
+    assert "Choose the words" in desk.told[-1]
+
+
+def test_the_reading_before_plays_at_its_own_speed_and_recording_begins_where_the_line_does(desk):
+    line = desk.bench.book.pickups[0]
+    assert desk.record.record()
+    start = next(t.start for t in desk.bench.tokens(desk.bench.book.chapters[0]) if t.word == line.first_word)
+    assert desk.sound.heard == [(start - 3 * RATE, start, False, 1.0)]
+    assert desk.record.stage is Stage.LEAD
+    desk.record.tick()
+    assert desk.record.stage is Stage.LEAD  # it still plays
+    assert desk.fed.opened == ["ready"]
+    desk.sound.playing = False
+    desk.record.tick()
+    assert desk.record.stage is Stage.RECORDING
+    assert desk.fed.opened[-1] == (line.line, 0)
+
+
+def test_it_stops_by_itself_after_the_line_and_not_in_its_pauses(desk):
+    line = desk.bench.book.pickups[0]
+    half = 0.3 * len(line.line.split())
+    parts = [room(0.5), voice(half), room(0.8), voice(half), room(0.6), room(0.8), room(5.0)]
+    read_line(desk, parts)
+    assert desk.record.stage is Stage.DONE
+    take = desk.record.takes[0]
+    heard = np.concatenate(parts[:6])
+    assert np.array_equal(take.sound, heard)  # every sample of it, in order
+    assert take.peak_db == pytest.approx(-20, abs=0.1)
+    assert not take.too_loud
+    assert desk.fed.closed
+
+
+def test_somebody_who_never_speaks_is_not_waited_for_without_end(desk):
+    read_line(desk, [room(1.0)] * 200)
+    assert desk.record.stage is Stage.DONE
+    words = len(desk.bench.book.pickups[0].line.split())
+    assert len(desk.record.takes[0].sound) / RATE < 2 * max(1.0, 0.45 * words) + 4 + 2
+
+
+def test_a_take_that_is_too_loud_says_so(desk):
+    read_line(desk, [voice(9.0, -3.0), room(2.0)])
+    assert desk.record.takes[0].too_loud
+
+
+def test_a_loud_room_does_not_keep_it_from_stopping(desk):
+    read_line(desk, [room(0.5, -42.0), voice(9.0, -14.0), *[room(0.5, -42.0)] * 4, room(60.0, -42.0)])
+    assert desk.record.stage is Stage.DONE
+    assert len(desk.record.takes[0].sound) < 13 * RATE
+
+
+def test_a_microphone_that_fails_is_told_and_what_was_recorded_stays(desk):
+    assert desk.record.record()
+    desk.sound.playing = False
+    desk.record.tick()
+    desk.fed.coming.append(voice(1.0))
+    desk.record.tick()
+    desk.fed.problem = "Nothing can be recorded from fed."
+    desk.record.tick()
+    assert desk.record.told == desk.fed.problem
+    assert [len(t.sound) for t in desk.record.takes] == [RATE]
+
+
+def test_the_level_is_checked_without_a_take(desk):
+    desk.record.check_level()
+    desk.fed.coming.append(voice(0.2, -9.0))
+    desk.record.tick()
+    assert desk.record.level_db == pytest.approx(-9, abs=0.1)
+    desk.record.stop()
+    assert desk.record.takes == []
+
+
+def test_what_is_kept_comes_to_the_ledger_and_the_best_is_put_in(desk, monkeypatch):
+    read_line(desk, [voice(9.0), room(2.0)])
+    read_line(desk, [voice(8.0), room(2.0)])
+    mine = [t.sound for t in desk.record.takes]
+    line = desk.bench.book.pickups[0]
+    asked = []
+
+    def received_takes(folder, book, path, waiting, ears_of, watch, memory, *, must_match):
+        assert not must_match
+        asked.append(([p.id for p in waiting], read_mono(path, RATE)))
+        recording = replace(book.recordings[0], hash="f" * 64, name=path.name)
+        takes = tuple(Take(recording.hash, k * 1000, k * 1000 + 900, 0, line.line, ((0, 1),) * line.word_count) for k in (1, 2))
+        return Received(recording, ((line.id, takes, 1),))
+
+    monkeypatch.setattr(pickups_module, "received_takes", received_takes)
+    assert desk.record.keep(splice=True)
+    assert desk.record.takes == []
+    desk.held.finish("Sort")
+    names, sound = asked[0]
+    assert names == [line.id]
+    silence = np.zeros(round(0.8 * RATE), np.float32)
+    whole = np.concatenate([y for x in mine for y in (silence, x, silence)])
+    assert len(sound) == len(whole)
+    assert np.allclose(sound, whole, atol=1e-4)
+    now = desk.bench.book.pickups[0]
+    assert (len(now.takes), now.takes[now.chosen].start) == (2, 2000)
+    assert f"placed {line.id}" in desk.told
+
+
+def test_what_could_not_be_kept_is_still_there(desk, monkeypatch):
+    read_line(desk, [voice(9.0), room(2.0)])
+    before = list(desk.record.takes)
+
+    def fails(*_args, **_more):
+        raise FileProblem("The disk is full.")
+
+    monkeypatch.setattr(pickups_module, "received_takes", fails)
+    assert desk.record.keep()
+    assert desk.record.takes == []
+    desk.held.finish("Sort")
+    assert "disk is full" in desk.told[-1]
+    assert desk.record.takes == before
+
+
+def test_what_no_ear_knows_stands_under_what_fits_no_line(desk, monkeypatch):
+    read_line(desk, [voice(9.0), room(2.0)])
+
+    def received_takes(folder, book, path, *_args, must_match):
+        recording = replace(book.recordings[0], hash="e" * 64, name=path.name)
+        return Received(recording, (), (Leftover(100, 9000, "mumbling"),))
+
+    monkeypatch.setattr(pickups_module, "received_takes", received_takes)
+    assert desk.record.keep()
+    desk.held.finish("Sort")
+    assert [u.heard for u in desk.bench.book.unmatched] == ["mumbling"]
+    assert "what fits no line" in desk.told[-1]
+
+
+def test_a_line_that_is_in_is_not_recorded_over(desk):
+    line = desk.bench.book.pickups[0]
+    assert desk.bench.do(ChangePickups((line.id,), state=State.DROPPED))
+    desk.record.pickups.choose("")
+    assert not desk.record.record()
+    assert "No line is at hand" in desk.record.told
+    assert desk.record.stage is Stage.IDLE
+
+
+def test_takes_stay_with_their_line(desk):
+    read_line(desk, [voice(9.0), room(2.0)])
+    assert len(desk.record.takes) == 1
+    assert desk.record.begin_words(range(62, 63))
+    assert desk.record.takes == []
+    assert desk.record.begin_words(range(12, 13))
+    assert len(desk.record.takes) == 1
+
+
+def test_the_window_asks_before_takes_are_thrown_away(desk, monkeypatch, qtbot):
+    answers = [QMessageBox.StandardButton.Cancel, QMessageBox.StandardButton.No]
+    monkeypatch.setattr(QMessageBox, "question", lambda *_a, **_k: answers.pop(0))
+    dialog = RecordDialog(desk.window, desk.record, THEMES["day"], [], lambda _name: None)
+    dialog.show()
+    read_line(desk, [voice(9.0), room(2.0)])
+    dialog.refresh()
+    assert dialog.takes.rowCount() == 1
+    dialog.reject()
+    assert dialog.isVisible()
+    assert len(desk.record.takes) == 1
+    dialog.reject()
+    assert not dialog.isVisible()
+    assert desk.record.takes == []
+    assert not answers
+
+
+# --- microphones ------------------------------------------------------------------------------------------------------
+
+
+def test_the_stand_in_gives_every_sample_once_and_then_the_room():
+    now, sound = [0.0], voice(2.0)
+    booth = StandInMicrophone(RATE, lambda line, take: sound, clock=lambda: now[0])
+    booth.open("a line", 0)
+    booth._coming.result()
+    got = [booth.pull()]
+    for seconds in (0.013, 0.3, 1.1, 2.0, 2.6, 4.0):
+        now[0] = seconds
+        got.append(booth.pull())
+    heard = np.concatenate(got)
+    assert len(heard) == round(4.0 * RATE)
+    assert np.array_equal(heard[: len(sound)], sound)
+    last = round(0.4 * RATE)  # nobody speaks there
+    assert np.array_equal(heard[len(sound) : len(sound) + 100], sound[len(sound) - last :][:100])
+    booth.close()
+    assert not len(booth.pull())
+
+
+def test_a_line_that_the_stand_in_can_not_say_is_told():
+    class Dumb:
+        def said(self, text, take):
+            return None
+
+    booth = StandInMicrophone(RATE, lambda line, take: one_take(line, take, [Dumb()], RATE))
+    booth.open("Nobody can say this.", 0)
+    with pytest.raises(FileProblem):
+        booth._coming.result()
+    assert not len(booth.pull())
+    assert "no voice that can say" in booth.problem
+
+
+@pytest.mark.slow
+def test_without_an_input_the_device_says_so_and_leaves_nothing_behind(qtbot, monkeypatch):
+    monkeypatch.setenv("PULSE_SERVER", "unix:/nonexistent")
+    device = DeviceMicrophone(RATE, "nothing of this name")
+    device.open("a line", 0)
+    qtbot.waitUntil(lambda: bool(device.problem) or len(device.pull()) > 0, timeout=20_000)
+    child = device._child
+    device.close()
+    assert child.poll() is not None
+    assert not len(device.pull())
+
+
+def test_no_presenter_is_needed_twice(desk):
+    assert isinstance(desk.record.pickups, PickupsPresenter)
+    assert desk.record.about().startswith("Chapter One")
+    desk.record.set_lead(0.0)
+    assert desk.settings.value("record/lead") == 0.0
+    assert desk.record.record()
+    assert desk.record.stage is Stage.RECORDING  # at once, where no reading before it is wanted
+    assert desk.sound.heard == []
