@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from contextlib import contextmanager
 from dataclasses import replace
 
@@ -19,7 +20,7 @@ from faithful_reel.core.errors import FileProblem
 from faithful_reel.core.hear.recogniser import Heard
 from faithful_reel.core.jobs import Unwatched
 from faithful_reel.core.pickups.judging import Leftover, LineTakes, Session
-from faithful_reel.core.pickups.ledger import Pickup, Take
+from faithful_reel.core.pickups.ledger import Pickup, Take, Unmatched
 from faithful_reel.core.reel.commands import CutAndClose
 from faithful_reel.core.reel.reel import Lane, Piece, Reel
 from faithful_reel.core.units import EAR_RATE, Span
@@ -153,3 +154,49 @@ def test_a_recording_without_any_of_the_lines_is_told(narrator, tmp_path):
     other = line("q", ["Nobody", "mentioned", "umbrellas", "yesterday", "evening"])
     with pytest.raises(FileProblem, match=r"None of the waiting lines was heard in other\.wav"):
         receiving.received_takes(folder, Book(rate=RATE), tmp_path / "other.wav", [other], Ear, Unwatched())
+
+
+# --- given by hand ----------------------------------------------------------------------------------------------------
+
+LEFT = Unmatched("r9", RATE, 2 * RATE, "something alike")
+
+
+@pytest.fixture
+def given(monkeypatch, tmp_path):
+    """What a stretch of 1 s to 2 s is as a take of four words, of which the ears find those that are told: (start, stop) in s."""
+    write_audio(tmp_path / "a.wav", [sine(300, seconds=3, db=-20)[None]], RATE)
+
+    def take(*found):
+        def aligned(x, text, ears, watch, memory):
+            assert len(x) == pytest.approx(1.3 * EAR_RATE, abs=2)  # with a little on both sides
+            assert [w.text for w in text.words] == ["One", "three", "ten", "seventeen"]
+            return [f and Placed(*(round((s - 0.85) * EAR_RATE) for s in f), 0.9) for f in found]
+
+        monkeypatch.setattr(receiving, "aligned", aligned)
+        got = receiving.given_take(tmp_path / "a.wav", RATE, "One three ten seventeen", LEFT, Ear())
+        assert (got.recording, got.start, got.stop, got.heard) == ("r9", RATE, 2 * RATE, "something alike")
+        assert all(a <= b for a, b in got.words)
+        assert all(a[1] <= b[0] for a, b in itertools.pairwise(got.words))
+        return [(round(a / RATE, 3), round(b / RATE, 3)) for a, b in got.words]
+
+    return take
+
+
+def test_a_stretch_given_by_hand_has_its_words_where_the_ears_find_them(given):
+    found = [(1.05, 1.2), (1.2, 1.4), (1.5, 1.6), (1.6, 1.95)]
+    assert given(*found) == found
+
+
+def test_words_that_are_not_found_share_what_is_left_by_their_letters(given):
+    assert given((1.05, 1.2), None, None, (1.6, 1.95)) == [(1.05, 1.2), (1.2, 1.45), (1.45, 1.6), (1.6, 1.95)]
+    assert given(None, (1.2, 1.4), (1.5, 1.6), None) == [(1.0, 1.2), (1.2, 1.4), (1.5, 1.6), (1.6, 2.0)]
+
+
+def test_a_stretch_in_which_no_word_is_found_is_shared_by_all(given):
+    words = given(None, None, None, None)
+    assert (words[0][0], words[-1][1]) == (1.0, 2.0)
+    assert [round((b - a) * 20) for a, b in words] == [3, 5, 3, 9]
+
+
+def test_a_word_found_beside_the_stretch_stays_inside(given):
+    assert given((0.9, 1.1), (1.2, 1.4), (1.5, 1.6), (1.9, 2.1)) == [(1.0, 1.1), (1.2, 1.4), (1.5, 1.6), (1.9, 2.0)]
