@@ -6,7 +6,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QSplitter, QStackedWidget, QVBoxLayout, QWidget
 
 from faithful_reel.app.pickups.ledger_list import LedgerLine, LedgerList
-from faithful_reel.app.pickups.presenter import FILTERS, OVERDUE, PickupsPresenter
+from faithful_reel.app.pickups.presenter import FILTERS, ORDERS, OVERDUE, PickupsPresenter
 from faithful_reel.app.theme import Theme
 from faithful_reel.app.widgets.flow import Flow
 from faithful_reel.app.widgets.parts import ActButton, Choice, Desk, Scrolled, label, rule
@@ -44,6 +44,12 @@ class PickupsPanel(Desk):
         self.of_chapter.setAccessibleName("Lines of which chapter")
         self.of_chapter.setToolTip("Show only lines of one chapter")
         self.of_chapter.activated.connect(self._filtered)
+        self.order = Choice()
+        for name in ORDERS:
+            self.order.addItem(name)
+        self.order.setAccessibleName("In which order")
+        self.order.setToolTip("How the lines are put together; each group tells how far it is")
+        self.order.activated.connect(self._filtered)
         self.ledger = LedgerList()
         self.ledger.menu_acts = (
             "pickups.hear_original", "pickups.join", "pickups.split", "pickups.ask_again", "pickups.drop",
@@ -96,14 +102,19 @@ class PickupsPanel(Desk):
         left = QWidget()
         side = QVBoxLayout(left)
         side.setContentsMargins(0, 0, 0, 0)
-        side.addWidget(self.search)
+        over_list = QHBoxLayout()
+        over_list.addWidget(self.search, 1)
+        over_list.addWidget(self.order)
+        side.addLayout(over_list)
         filters = QHBoxLayout()
         filters.addWidget(self.only, 1)
         filters.addWidget(self.of_chapter, 1)
         side.addLayout(filters)
         side.addWidget(self.ledger, 1)
         self.stack = QStackedWidget()
-        self.stack.addWidget(Scrolled(self.takes))
+        over_takes = Scrolled(self.takes)
+        self.takes.looked_at.connect(lambda x, y: over_takes.ensureVisible(x, y, 90, 60))
+        self.stack.addWidget(over_takes)
         self.stack.addWidget(self.left)
         wanted = QHBoxLayout()
         wanted.addWidget(label("wanted", "quiet"))
@@ -169,7 +180,7 @@ class PickupsPanel(Desk):
         pickup = presenter.pickup() if shown else None
         self.hint.setText(presenter.counted() if book.pickups else "")
         self.which.setItemText(1, f"What fits no line ({len(presenter.unmatched)})")
-        self._show_line(pickup, titles, empty=NOTHING if not book.pickups else NONE_SO)
+        self._show_line(pickup, empty=NOTHING if not book.pickups else NONE_SO)
         self._show_takes(pickup)
         self._show_left()
         presenter.show_line()
@@ -191,12 +202,11 @@ class PickupsPanel(Desk):
         mark = "overdue" if overdue else "not as written" if p.told and p.state in DONE else p.state.value
         return LedgerLine(p.id, p.line, under, mark, urgent=overdue or bool(p.told), faint=p.state is State.DROPPED)
 
-    def _show_line(self, pickup: Pickup | None, titles: dict[str, str], empty: str) -> None:
+    def _show_line(self, pickup: Pickup | None, empty: str) -> None:
         self.line.setText(pickup.line if pickup else empty)
-        rate = self._presenter.bench.book.rate
         about = ""
         if pickup is not None:
-            parts = [titles.get(pickup.chapter, ""), clock(pickup.start / rate)[:-4]]
+            parts = [self._presenter.where(pickup)]
             parts += [f"heard “{pickup.heard}”"] if pickup.heard else []
             parts += [pickup.state.value]
             parts += [f"heard again: {pickup.told}"] if pickup.told else []
@@ -280,7 +290,7 @@ class PickupsPanel(Desk):
             self._presenter.choose(self.ledger.key, self.ledger.chosen_keys())
 
     def _filtered(self) -> None:
-        self._presenter.search = self.search.text()
+        self._presenter.search, self._presenter.order = self.search.text(), self.order.currentText()
         self._presenter.only = self.only.currentText()
         self._presenter.of_chapter = str(self.of_chapter.currentData() or "")
         self._presenter.changed()

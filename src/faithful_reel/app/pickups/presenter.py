@@ -41,7 +41,7 @@ from faithful_reel.core.pickups.ledger import (
 )
 from faithful_reel.core.reel.reel import Lane, Piece, Reel
 from faithful_reel.core.reel.render import FileSources, Renderer
-from faithful_reel.core.units import samples
+from faithful_reel.core.units import clock, samples
 from faithful_reel.core.work.asking import (
     counts,
     in_reading_order,
@@ -49,6 +49,7 @@ from faithful_reel.core.work.asking import (
     joined_line,
     near_lines,
     next_round,
+    page_of,
     split_line,
 )
 from faithful_reel.core.work.mending import Columns
@@ -67,6 +68,8 @@ FILTERS: dict[str, Callable[[Pickup], bool]] = {
     "dropped": lambda p: p.state is State.DROPPED,
 }
 OVERDUE = "overdue"
+BY_ROUND, BY_CHAPTER, BY_STATE = "by round", "by chapter", "by how far it is"
+ORDERS = (BY_ROUND, BY_CHAPTER, BY_STATE)
 Group = tuple[str, list[Pickup]]
 
 
@@ -81,7 +84,7 @@ class PickupsPresenter(Observed):
         """Lines that are chosen together."""
         self.take_at = 0
         """Which take of the line at hand the keys are on."""
-        self.only, self.of_chapter, self.search = "all lines", "", ""
+        self.only, self.of_chapter, self.search, self.order = "all lines", "", "", BY_ROUND
         self.shows: Callable[[int], None] | None = None
         self._shown = Seen()
 
@@ -109,14 +112,18 @@ class PickupsPresenter(Observed):
         return [p for p in self.rows() if fits(p)]
 
     def groups(self) -> list[Group]:
-        """The lines that are shown, by the round that they went out with."""
-        shown = self.shown()
-        rounds = {r.number: r for r in self.bench.book.rounds}
-        found: list[Group] = []
-        for number in sorted({p.round for p in shown}, key=lambda n: (n != 0, n)):
-            mine = [p for p in shown if p.round == number]
-            found.append((self._round_title(rounds.get(number), mine, number), mine))
-        return found
+        """The lines that are shown, by what they are in order of: with how many there are, and how far those are."""
+        shown, book = self.shown(), self.bench.book
+        if self.order == BY_CHAPTER:
+            mine = {c: [p for p in shown if p.chapter == c.id] for c in book.chapters}
+            return [(f"{c.title.split(':')[0]} · {self._counted(rows)}", rows) for c, rows in mine.items() if rows]
+        if self.order == BY_STATE:
+            states = {s: [p for p in shown if p.state is s] for s in State}
+            return [(f"{s.value} · {len(rows)}", rows) for s, rows in states.items() if rows]
+        rounds = {r.number: r for r in book.rounds}
+        numbers = sorted({p.round for p in shown}, key=lambda n: (n != 0, n))
+        by_round = [(n, [p for p in shown if p.round == n]) for n in numbers]
+        return [(self._round_title(rounds.get(n), rows, n), rows) for n, rows in by_round]
 
     def _round_title(self, found: Round | None, lines: list[Pickup], number: int) -> str:
         if found is None:
@@ -130,8 +137,21 @@ class PickupsPresenter(Observed):
 
     def counted(self) -> str:
         """How many lines are how far, of those of the chapter that is shown, else of the book."""
-        mine = [p for p in self.rows() if self.of_chapter in ("", p.chapter)]
-        return counts(self.bench.book, mine, self.today()).in_words()
+        return self._counted([p for p in self.rows() if self.of_chapter in ("", p.chapter)])
+
+    def _counted(self, lines: list[Pickup]) -> str:
+        return counts(self.bench.book, lines, self.today()).in_words()
+
+    def where(self, pickup: Pickup) -> str:
+        """Chapter, page and time of a line, and with which round it went out, when, to whom and until when."""
+        book = self.bench.book
+        chapter = book.chapter(pickup.chapter)
+        page = page_of(self.bench.text(chapter), pickup)
+        parts = [chapter.title.split(":")[0], f"page {page}" if page else "", clock(pickup.start / book.rate)[:-4]]
+        if sent := next((r for r in book.rounds if r.number == pickup.round), None):
+            told = (("sent", sent.sent), ("to", sent.to), ("due", sent.due))
+            parts.append(" ".join([f"round {sent.number}", *(f"{word} {value}" for word, value in told if value)]))
+        return " · ".join(filter(None, parts))
 
     def overdue(self, pickup: Pickup) -> bool:
         """Whether a line should have come back."""
@@ -342,7 +362,10 @@ class PickupsPresenter(Observed):
                 return given_take(sound, book.rate, pickup.line, left, ears.all(book.language), watch, memory)
 
         def done(take: Take) -> None:
-            bench.do(GiveTake(name, take))
+            if left in self.unmatched:
+                bench.do(GiveTake(name, take))
+            else:
+                bench.tell("This stretch has gone to a line already.")
 
         bench.jobs.start("Find the words in it", job, done=done, stopped=bench.stopped)
         return True

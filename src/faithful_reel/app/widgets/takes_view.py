@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from PyQt6.QtCore import QEvent, QPointF, QRectF, Qt, pyqtSignal
+from PyQt6.QtCore import QEvent, QPointF, QRectF, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QFocusEvent, QFontMetricsF, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PyQt6.QtWidgets import QWidget
 
@@ -49,6 +49,8 @@ class TakesView(QWidget):
     row_chosen = pyqtSignal(int)
     row_used = pyqtSignal(int)
     row_heard = pyqtSignal(int)
+    looked_at = pyqtSignal(int, int)
+    """The middle of the word and of the take that the keys are on."""
 
     def __init__(self) -> None:
         super().__init__()
@@ -80,6 +82,13 @@ class TakesView(QWidget):
         self.setMinimumHeight(round(WORDS_H * k + len(rows) * (STRIP_H + (TOLD_H + GAP) * k) + 8) if rows else 90)
         self._read_out()
         self.update()
+        QTimer.singleShot(0, self._look)  # once it has its new size
+
+    def _look(self) -> None:
+        xs, k = self._xs(), scale_of_letters()
+        if self.word < len(xs):
+            height = STRIP_H + (TOLD_H + GAP) * k
+            self.looked_at.emit(round(sum(xs[self.word]) / 2), round(WORDS_H * k + (self.at + 0.5) * height))
 
     def _read_out(self) -> None:
         if not self._rows:
@@ -93,6 +102,7 @@ class TakesView(QWidget):
         if self._rows and 0 <= row < len(self._rows):
             self.at = row
             self._read_out()
+            self._look()
             self.update()
             self.row_chosen.emit(row)
 
@@ -109,6 +119,7 @@ class TakesView(QWidget):
                 step = 1 if event.key() == Qt.Key.Key_Right else -1
                 self.word = min(max(0, self.word + step), max(0, len(self._texts) - 1))
                 self._read_out()
+                self._look()
                 self.update()
             case Qt.Key.Key_Return | Qt.Key.Key_Enter:
                 self.row_used.emit(self.at)

@@ -293,7 +293,9 @@ class DropTake:
         t = p.takes[self.take]
         kept = p.takes[: self.take] + p.takes[self.take + 1 :]
         chosen = -1 if not kept else min(p.chosen - (p.chosen > self.take), len(kept) - 1)
-        state = p.state if kept else State.SENT if p.round else State.TO_SEND
+        state = State.SENT if p.round else State.TO_SEND
+        if kept:  # another one stands in for the chosen: that is nobody's choice yet
+            state = State.IN if p.chosen == self.take and p.state is State.CHOSEN else p.state
         book = replace(book, unmatched=(*book.unmatched, Unmatched(t.recording, t.start, t.stop, t.heard)))
         return book.with_pickup(self.pickup, lambda p: replace(p, takes=kept, chosen=chosen, parts=(), state=state))
 
