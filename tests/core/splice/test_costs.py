@@ -9,7 +9,7 @@ from support.sounds import noise, sine
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.reel.commands import ToneSource
 from faithful_reel.core.reel.reel import Join
-from faithful_reel.core.splice.boundaries import Boundary, Pair, Side, best_pair
+from faithful_reel.core.splice.boundaries import Boundary, Pair, Side, best_pair, next_valley
 from faithful_reel.core.splice.place import MOST_GAIN_DB, Choice, level_match, planned_splice, speech_level
 from faithful_reel.core.splice.seam import Likeness, Seam, likeness, natural_seam, seam_at
 from faithful_reel.core.units import Span
@@ -122,6 +122,87 @@ def test_a_crossfade_in_shared_sound_stays_inside_of_what_there_is():
     side = even(0.0)
     short = Side(side.sound[: RATE + 300], 0, side.entering, side.leaving)
     assert Pair(side, short, RATE)._shared_length(RATE, RATE) == round(0.05 * RATE)
+
+
+def closed(at_s, *, seed=1, level=0.1, fall=0.2):
+    """Noise of 0.6 s, one word, in which there is a closure of 40 ms."""
+    x = noise(seconds=3, rms_db=20 * np.log10(level), seed=seed, rate=RATE)
+    at = RATE + round(at_s * RATE)
+    x[at - 200 : at + 200] *= fall
+    word = Span(RATE, RATE + 6000)
+    return Side(x, 0, (Span(RATE, RATE), Span(word.stop, word.stop)), (Span(RATE, RATE), Span(word.stop, word.stop)), (word,))
+
+
+@pytest.mark.parametrize(("fall", "first"), [(0.2, "edge"), (0.003, "inside")])
+def test_a_closure_inside_a_word_that_both_read_is_proposed_and_first_only_where_it_is_all_but_silent(fall, first):
+    a = closed(0.3, fall=fall)
+    b = Side(a.sound * np.float32(0.7), 0, a.entering, a.leaving, a.words)
+    found = ranked(a, b, [1], entering=True, nearest=1)
+    assert len(found) == 2
+    edge, inside = found if first == "edge" else found[::-1]
+    assert abs(edge.original - a.entering[1].stop) < 400
+    assert abs(inside.original - (RATE + 3000)) < 250
+    assert inside.take == pytest.approx(inside.original, abs=100)
+    assert not inside.in_pause
+
+
+def test_no_join_is_proposed_inside_a_word_without_a_closure_or_that_is_read_once():
+    a = closed(0.3)
+    steady = noise(seconds=3, rms_db=-20, seed=1, rate=RATE)
+    plain = Side(steady, 0, a.entering, a.leaving, a.words)
+    assert len(ranked(plain, plain, [1], entering=True, nearest=1)) == 1
+    unheard = Side(a.sound, 0, a.entering, a.leaving, (None,))
+    assert len(ranked(a, unheard, [1], entering=True, nearest=1)) == 1
+    assert len(ranked(a, a, [0], entering=False, nearest=3)) == 1  # too far away
+
+
+def paused(breaths, *, gap=1.0, seed=5):
+    """Two words with a pause between them in which breaths lie, (start, stop) in seconds from its beginning."""
+    x = np.random.default_rng(seed).standard_normal(round((2.6 + gap) * RATE)).astype(np.float32) * np.float32(1e-4)
+    first, second = Span(RATE, RATE + 3000), Span(RATE + 3000 + round(gap * RATE), RATE + 6000 + round(gap * RATE))
+    for word in (first, second):
+        x[word.start : word.stop] *= 1000
+    for start, stop in breaths:
+        x[first.stop + round(start * RATE) : first.stop + round(stop * RATE)] *= 20
+    gaps = (Span(0, first.start), Span(first.stop, second.start), Span(second.stop, len(x)))
+    return Side(x, 0, gaps, gaps, (first, second))
+
+
+EARLY, LATE = (0.15, 0.4), (0.6, 0.85)
+
+
+@pytest.mark.parametrize(
+    ("original", "take", "left"),
+    [((EARLY,), (LATE,), 1), ((LATE,), (EARLY,), 1), ((EARLY,), (EARLY,), 1), ((EARLY,), (), 1), ((), (LATE,), 1), ((), (), 0)],
+)
+@pytest.mark.parametrize("entering", [True, False])
+def test_a_pause_keeps_one_breath_whichever_side_breathes(original, take, left, entering):
+    if not entering:  # the take comes first
+        original, take = take, original
+    a, b = paused(original), paused(take, seed=9)
+    [found] = [f for f in ranked(a, b, [1], entering=entering, nearest=1) if f.in_pause]
+    spans = [[(RATE + 3000 + round(s * RATE), RATE + 3000 + round(e * RATE)) for s, e in side] for side in (original, take)]
+    before, after = spans if entering else spans[::-1]
+    at = (found.original, found.take) if entering else (found.take, found.original)
+    assert sum(stop <= at[0] + 60 for _, stop in before) + sum(start >= at[1] - 60 for start, _ in after) == left
+    assert not any(start + 60 < at[0] < stop - 60 for start, stop in before)
+    assert not any(start + 60 < at[1] < stop - 60 for start, stop in after)
+
+
+def test_breaths_are_let_be_where_they_are_to_be():
+    a, b = paused((EARLY,)), paused((LATE,), seed=9)
+    [both] = [f for f in Pair(a, b, RATE, one_breath=False).ranked([1], entering=True, nearest=1) if f.in_pause]
+    assert RATE + 3000 + round(0.4 * RATE) - 60 <= both.original <= RATE + 3000 + round(0.6 * RATE) + 60  # between: both stay
+
+
+@pytest.mark.parametrize("way", [1, -1])
+def test_the_next_quiet_place(way):
+    x = noise(seconds=1, rms_db=-20, rate=RATE)
+    for at in (3000, 4400, 5600, 7000):
+        x[at - 100 : at + 100] *= 0.05
+    assert 5000 + next_valley(x, 5000, way, RATE) == pytest.approx(5600 if way > 0 else 4400, abs=80)
+    assert next_valley(noise(seconds=1, rms_db=-20, rate=RATE) * 0, 5000, way, RATE) == 0
+    assert next_valley(x[:20], 5, way, RATE) == 0
 
 
 def test_levels_of_a_stretch():

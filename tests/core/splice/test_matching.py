@@ -20,6 +20,7 @@ from support.sounds import DEMO, noise
 from faithful_reel.core.audio.tempo import Tempo
 from faithful_reel.core.splice.alike import with_same_edges
 from faithful_reel.core.splice.match import Switches, matched
+from faithful_reel.core.splice.pitch import heights_of, raised, word_heights
 from faithful_reel.core.splice.profile import BANDS, MOST_LEVEL_DB, MOST_TONE_DB, Spoken, echo_apart, figures_of, profile_of
 from faithful_reel.core.units import Span
 
@@ -281,3 +282,40 @@ def test_any_told_edges_give_words_in_order_and_inside(edges, length, seed):
     assert len(found) == 2
     assert all(len(s) > 0 for s in found)
     assert found[0].start <= found[1].start
+
+
+# --- height -----------------------------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize("hz", [85.0, 130.0, 220.0, 340.0])
+@pytest.mark.parametrize("rate", [22_050, 44_100, 48_000])
+def test_the_height_of_a_known_tone(hz, rate):
+    t = np.arange(rate) / rate
+    x = sum(np.sin(2 * np.pi * hz * k * t + k) / k for k in range(1, 8)).astype(np.float32) * 0.1
+    [height] = word_heights([Span(5000, 5000 + rate // 2)], x, 0, rate)
+    assert height == pytest.approx(12 * np.log2(hz / 100), abs=0.15)
+    assert np.isnan(word_heights([None, Span(0, 40), Span(rate, 2 * rate)], x, 0, rate)).all()
+
+
+def test_noise_and_silence_have_no_height():
+    assert heights_of(np.zeros((3, 2000)), RATE).tolist() == [0, 0, 0]
+    hiss = noise(seconds=1, rms_db=-20).astype(float).reshape(-1, 2205)
+    assert (heights_of(hiss, RATE) == 0).mean() > 0.9
+
+
+@pytest.mark.parametrize("semitones", [-1.0, 0.5, 1.0])
+def test_a_higher_take_is_found_and_brought_down(semitones):
+    chapter = reading()
+    take = altered(raised(chapter.sound, RATE, semitones))
+    assert len(take.sound) == len(chapter.sound)
+    profile = profile_of([(*pair(chapter, take), 1.0)])
+    assert profile.pitch == pytest.approx(-semitones, abs=0.15)
+    assert 1 < profile.pitch_range < 5
+    back = altered(raised(take.sound, RATE, profile.pitch))
+    assert profile_of([(*pair(chapter, back), 1.0)]).pitch == pytest.approx(0, abs=0.15)
+    assert level(spoken_of(back.sound)) == pytest.approx(level(spoken_of(chapter.sound)), abs=0.5)
+
+
+def test_a_voice_of_which_too_little_is_voiced_has_no_height():
+    few = replace(reading(), words=reading().words[:3])
+    assert profile_of([(*pair(few, few), 1.0)]).pitch == 0

@@ -4,16 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import partial
 
 from faithful_reel.app.actions import Act, Menu
 from faithful_reel.app.desks import DeskName
-from faithful_reel.app.splice.presenter import SplicePresenter
+from faithful_reel.app.splice.presenter import AROUND_S, SWITCHES, SplicePresenter
 from faithful_reel.app.transport.presenter import Transport
 from faithful_reel.core.reel.render import Renderer
 from faithful_reel.core.units import samples
 
 AT = DeskName.SPLICE
-AROUND_S, CONTEXT_S, NUDGE_S = 0.6, 3.0, 0.001
+CONTEXT_S, NUDGE_S = 3.0, 0.001
 NOTHING = "There is no splice to hear. Choose a line that has a take."
 
 
@@ -23,6 +24,8 @@ class SpliceActs:
 
     presenter: SplicePresenter
     transport: Transport
+    heard: tuple[str, int, int] = ("", 0, 0)
+    """Which of before, after and take was begun last, and from where to where."""
 
     @property
     def acts(self) -> Sequence[Act[SpliceActs]]:
@@ -35,17 +38,33 @@ class SpliceActs:
         else:
             self.presenter.bench.tell(NOTHING)
 
+    def _begin(self, which: str, start: int, stop: int) -> int:
+        """Where to begin: while another of the three is heard, at the same word."""
+        heard, first, last = self.heard
+        self.heard = which, start, stop
+        at = self.transport.player.position
+        if heard in ("", which) or not self.transport.playing or not first <= at < last:
+            return start
+        there = self.presenter.same_place(heard, at, which)
+        return start if there is None else max(start, min(stop - 1, there))
+
     def hear_before(self) -> None:
         """The line as it is."""
         found = self.presenter.before()
         if found is not None:
-            self.transport.hear_reel(*found)
+            reel, start, stop = found
+            self.transport.hear_reel(reel, self._begin("before", start, stop), stop)
         else:
             self.presenter.bench.tell(NOTHING)
 
     def hear_after(self) -> None:
         """The line as it would be."""
-        self._hear(self.presenter.after(AROUND_S))
+        found = self.presenter.after(AROUND_S)
+        if found is not None:
+            renderer, start, stop = found
+            self.transport.hear_sound(renderer.render, self._begin("after", start, stop), stop)
+        else:
+            self.presenter.bench.tell(NOTHING)
 
     def hear_context(self) -> None:
         """The line as it would be, with what stands around it."""
@@ -55,7 +74,8 @@ class SpliceActs:
         """The take alone."""
         found = self.presenter.take()
         if found is not None:
-            self.transport.hear_reel(*found)
+            reel, start, stop = found
+            self.transport.hear_reel(reel, self._begin("take", start, stop), stop)
         else:
             self.presenter.bench.tell(NOTHING)
 
@@ -66,6 +86,14 @@ class SpliceActs:
     def hear_out(self) -> None:
         """The last join over and over."""
         self._hear(self.presenter.join(entering=False), loop=True)
+
+    def switch(self, name: str) -> None:
+        """Match something or leave it, and hear the line so."""
+        if self.presenter.current_plan() is None:
+            self.presenter.bench.tell("No splice is planned that could be matched otherwise.")
+            return
+        self.presenter.planned_anew = self.hear_after
+        self.presenter.switch(name, on=not getattr(self.presenter.switches, name))
 
     def place(self) -> None:
         """Put the take in."""
@@ -123,6 +151,10 @@ class SpliceActs:
         by = 1 if fine else max(1, samples(NUDGE_S, self.presenter.bench.book.rate))
         self.presenter.nudge(way * by, entering=entering)
 
+    def valley(self, *, way: int, entering: bool) -> None:
+        """An end at the next quiet place."""
+        self.presenter.nudge_to_valley(way, entering=entering)
+
     def in_later(self) -> None:
         """Begin later."""
         self._nudge(1, entering=True)
@@ -157,7 +189,8 @@ class SpliceActs:
 
 
 A, S = SpliceActs, Menu.SPLICE
-ENDS, HEAR = "Move the ends", "Hear the splice"
+ENDS, HEAR, MATCH = "Move the ends", "Hear the splice", "Match or leave"
+KEYS = {"level": "L", "tone": "T", "room": "R", "echo": "E", "breath": "B", "pace": "P", "pitch": "H"}
 ACTS: tuple[Act[SpliceActs], ...] = (
     Act("splice.place", S, "Put the take in", "Ctrl+Return", "Splice the take at the chosen boundaries", A.place, AT, apart=True),
     Act("splice.place_chapter", S, "Put in all of this chapter", "Ctrl+Shift+F8", "All chosen takes of the chapter in one step; the doubtful ones are left", A.place_chapter, AT),
@@ -185,4 +218,12 @@ ACTS: tuple[Act[SpliceActs], ...] = (
     Act("splice.in_earlier_fine", S, "Begin one sample earlier", "Ctrl+Shift+F9", "Move the join where the take begins", A.in_earlier_fine, AT, within=ENDS),
     Act("splice.out_later_fine", S, "End one sample later", "Ctrl+F12", "Move the join where the take ends", A.out_later_fine, AT, within=ENDS),
     Act("splice.out_earlier_fine", S, "End one sample earlier", "Ctrl+Shift+F12", "Move the join where the take ends", A.out_earlier_fine, AT, within=ENDS),
+    Act("splice.in_valley", S, "Begin at the next quiet place", "Alt+F9", "Move the join where the take begins", partial(A.valley, way=1, entering=True), AT, within=ENDS, apart=True),
+    Act("splice.in_valley_before", S, "Begin at the quiet place before", "Alt+Shift+F9", "Move the join where the take begins", partial(A.valley, way=-1, entering=True), AT, within=ENDS),
+    Act("splice.out_valley", S, "End at the next quiet place", "Alt+F12", "Move the join where the take ends", partial(A.valley, way=1, entering=False), AT, within=ENDS),
+    Act("splice.out_valley_before", S, "End at the quiet place before", "Alt+Shift+F12", "Move the join where the take ends", partial(A.valley, way=-1, entering=False), AT, within=ENDS),
+    *(
+        Act(f"splice.match_{name}", S, name.capitalize(), f"Alt+Shift+{KEYS[name]}", f"{told}, or not; and hear the line so", partial(A.switch, name=name), AT, within=MATCH)
+        for name, told in SWITCHES.items()
+    ),
 )  # fmt: skip

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from functools import partial
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QSplitter, QStackedWidget, QVBoxLayout, QWidget
 
-from faithful_reel.app.splice.presenter import SplicePresenter
+from faithful_reel.app.splice.presenter import SWITCHES, SplicePresenter
 from faithful_reel.app.theme import Theme, scale_of_letters
 from faithful_reel.app.widgets.flow import Flow
 from faithful_reel.app.widgets.parts import ActButton, Check, Choice, Desk, Scrolled, label, rule
@@ -15,11 +16,10 @@ from faithful_reel.app.widgets.tables import Table
 from faithful_reel.app.widgets.trio import Trio, TrioBoundary
 from faithful_reel.core.pickups.ledger import DONE, Pickup, State
 from faithful_reel.core.splice.boundaries import Boundary
-from faithful_reel.core.splice.match import Amounts
 from faithful_reel.core.splice.profile import Profile
 from faithful_reel.core.splice.seam import FIGURES, JudgedSeam
 from faithful_reel.core.units import clock
-from faithful_reel.core.work.splicing import InPlace, LineWord, Preview
+from faithful_reel.core.work.splicing import LEAST_PITCH, InPlace, LineWord, Preview
 
 SHOWN_PROPOSALS = 4
 BAR = 12
@@ -87,21 +87,11 @@ class SplicePanel(Desk):
             combo.setToolTip(name + ", best first, with the length of the pause there")
             combo.setMinimumWidth(240)
             combo.activated.connect(self._proposals_chosen)
-        self.matches = {name: Check(name) for name in ("level", "tone", "room", "echo", "pace")}
-        for name, check, told in (
-            ("level", self.matches["level"], "Bring the take's voice to the level of the chapter's"),
-            ("tone", self.matches["tone"], "Bring the colour of the take's voice to that of the chapter's"),
-            (
-                "room",
-                self.matches["room"],
-                "Bring the take's floor to the chapter's: what is too much goes, what lacks is laid under",
-            ),
-            ("echo", self.matches["echo"], "Let the take ring on after its words no longer than the chapter"),
-            ("pace", self.matches["pace"], "Read the take as fast as the chapter"),
-        ):
-            check.setToolTip(told)
+        self.matches = {name: Check(name) for name in SWITCHES}
+        for name, check in self.matches.items():
+            check.setToolTip(SWITCHES[name])
             check.setChecked(getattr(presenter.switches, name))
-            check.toggled.connect(getattr(self, f"_{name}_switched"))
+            check.toggled.connect(partial(self._switched, name))
         self.session = label("", "quiet", wrap=True)
         buttons = {
             "hear": (
@@ -210,7 +200,7 @@ class SplicePanel(Desk):
         self.hint.setVisible(bool(self.hint.text()))
         self._fill_proposals(previews)
         self._fill_seams(presenter.seams)
-        self._fill_matches(previews[0].matched.amounts if previews else None, previews[0].profile if previews else None)
+        self._fill_matches(previews[0] if previews else None)
         self._show_trio(pickup, previews, placed)
         self._fill_joins()
         now = presenter.current_plan() is not None
@@ -246,10 +236,15 @@ class SplicePanel(Desk):
             combo.setEnabled(bool(ranked))
             combo.blockSignals(False)
 
-    def _fill_matches(self, amounts: Amounts | None, profile: Profile | None) -> None:
+    def _fill_matches(self, preview: Preview | None) -> None:
         """Each switch with what it does."""
         for name, check in self.matches.items():
-            check.setText(_amount(name, amounts, profile))
+            check.setText(_amount(name, preview) if preview else name)
+            on = getattr(self._presenter.switches, name)
+            if check.isChecked() != on:  # by its key
+                check.blockSignals(True)
+                check.setChecked(on)
+                check.blockSignals(False)
         session = self._presenter.session
         self.session.setText(_session(session) if session else "")
         self.session.setVisible(session is not None)
@@ -324,20 +319,8 @@ class SplicePanel(Desk):
     def _boundary_dragged(self, entering: bool, by: int) -> None:  # noqa: FBT001 - Qt calls it so
         self._presenter.nudge(by, entering=entering)
 
-    def _level_switched(self, on: bool) -> None:  # noqa: FBT001 - Qt calls it so
-        self._presenter.switch("level", on=on)
-
-    def _tone_switched(self, on: bool) -> None:  # noqa: FBT001 - Qt calls it so
-        self._presenter.switch("tone", on=on)
-
-    def _room_switched(self, on: bool) -> None:  # noqa: FBT001 - Qt calls it so
-        self._presenter.switch("room", on=on)
-
-    def _echo_switched(self, on: bool) -> None:  # noqa: FBT001 - Qt calls it so
-        self._presenter.switch("echo", on=on)
-
-    def _pace_switched(self, on: bool) -> None:  # noqa: FBT001 - Qt calls it so
-        self._presenter.switch("pace", on=on)
+    def _switched(self, name: str, on: bool) -> None:  # noqa: FBT001 - Qt calls it so
+        self._presenter.switch(name, on=on)
 
 
 def _wrong(pickup: Pickup) -> str:
@@ -380,9 +363,9 @@ def _signed(value: float, unit: str) -> str:
     return f"{value:+.1f} {unit}".replace("-", "−")
 
 
-def _amount(name: str, amounts: Amounts | None, profile: Profile | None) -> str:
-    if amounts is None or profile is None:
-        return name
+def _amount(name: str, preview: Preview) -> str:
+    """A switch with what it does, or would do."""
+    amounts, profile = preview.matched.amounts, preview.profile
     match name:
         case "level":
             return f"level {_signed(amounts.level_db, 'dB')}"
@@ -392,9 +375,23 @@ def _amount(name: str, amounts: Amounts | None, profile: Profile | None) -> str:
             return f"room {_signed(amounts.room_db, 'dB')}"
         case "echo":
             return f"echo {_signed(amounts.echo_db, 'dB')}" if abs(amounts.echo_db) >= 0.1 else "echo"
-        case _:
+        case "pace":
             percent = (profile.pace - 1) * 100
-            return "pace" if abs(percent) < 2.5 else f"pace: {abs(percent):.0f} % {'faster' if percent > 0 else 'slower'}"
+            if abs(percent) < 2.5:
+                return "pace"
+            told = f"pace: {abs(percent):.0f} % {'faster' if percent > 0 else 'slower'}"
+            return told + _proposed(abs(profile.pace - 1), preview.pace_range)
+        case "pitch":
+            if abs(profile.pitch) < LEAST_PITCH:
+                return "pitch"
+            told = f"pitch: {abs(profile.pitch):.1f} st {'lower' if profile.pitch > 0 else 'higher'}"
+            return told + _proposed(abs(profile.pitch), profile.pitch_range)
+        case _:
+            return name
+
+
+def _proposed(apart: float, own: float) -> str:
+    return ", proposed" if apart > own > 0 else ""
 
 
 def _session(profile: Profile) -> str:

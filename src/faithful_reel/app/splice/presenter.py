@@ -28,6 +28,7 @@ from faithful_reel.core.reel.commands import MoveJoin
 from faithful_reel.core.reel.picture import reel_columns
 from faithful_reel.core.reel.reel import Lane, Piece, Reel
 from faithful_reel.core.reel.render import FileSources, Renderer
+from faithful_reel.core.splice.boundaries import next_valley
 from faithful_reel.core.splice.match import Switches
 from faithful_reel.core.splice.place import BEST, Choice
 from faithful_reel.core.splice.profile import Profile
@@ -37,7 +38,9 @@ from faithful_reel.core.work.hearing_again import heard_again
 from faithful_reel.core.work.mending import Columns
 from faithful_reel.core.work.seams import JoinSeam, chapter_seams, natural_of, seam_in
 from faithful_reel.core.work.splicing import (
+    Edges,
     InPlace,
+    LineWord,
     Many,
     Preview,
     in_place,
@@ -54,9 +57,22 @@ from faithful_reel.core.work.timeline import Hearing
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
-SWITCHES = ("level", "tone", "room", "echo", "pace")
+SWITCHES = {
+    "level": "Bring the take's voice to the level of the chapter's",
+    "tone": "Bring the colour of the take's voice to that of the chapter's",
+    "room": "Bring the take's floor to the chapter's: what is too much goes, what lacks is laid under",
+    "echo": "Let the take ring on after its words no longer than the chapter",
+    "breath": "Let a pause that is joined keep one breath, where there is one on either side",
+    "pace": "Read the take as fast as the chapter",
+    "pitch": "Read the take as high as the chapter",
+}
+"""What can be matched, and what that does."""
+OFF = frozenset({"pace", "pitch"})
+"""Off until it is asked for."""
+AROUND_S = 0.6
+"""Heard on either side of a line."""
 RenderOf = Callable[[Reel], Renderer]
-LOOP_S = 1.2
+LOOP_S, VALLEY_REACH_S = 1.2, 0.5
 """What is heard of a join, on either side."""
 
 
@@ -98,6 +114,8 @@ class SplicePresenter(Observed):
         self.busy = False
         self._put_in = ""
         """A line that is put in as soon as it is planned."""
+        self.planned_anew: Callable[[], None] | None = None
+        """Called once, with the next plan."""
         self._choices: dict[str, tuple[Choice, ...]] = {}
         self._asked: tuple[object, ...] | None = None
         self._ticket = 0
@@ -193,6 +211,22 @@ class SplicePresenter(Observed):
         self.changed()
         return True
 
+    def nudge_to_valley(self, way: int, *, entering: bool) -> bool:
+        """Move an end to the next quiet place, later (1) or earlier (-1), by what is heard now."""
+        found = self._result()
+        if found is None:
+            self.bench.tell("No splice is at hand whose ends could be moved.")
+            return False
+        reel, rendering, span = found
+        at, rate = span.start if entering else span.stop, self.bench.book.rate
+        first, last = max(0, at - samples(VALLEY_REACH_S, rate)), min(len(reel), at + samples(VALLEY_REACH_S, rate))
+        renderer = rendering(reel) if rendering else self.bench.renderer(reel)
+        by = next_valley(np.atleast_2d(renderer.render(first, last)).mean(axis=0), at - first, way, rate)
+        if not by:
+            self.bench.tell("There is no quieter place that way within half a second.")
+            return False
+        return self.nudge(by, entering=entering)
+
     def _move_placed(self, pickup: Pickup, by: int, *, entering: bool) -> bool:
         placed = self.in_place()
         reel = self.bench.book.chapter(pickup.chapter).reel
@@ -276,6 +310,9 @@ class SplicePresenter(Observed):
             self.place()
         self._judge()
         self.changed()
+        then, self.planned_anew = self.planned_anew, None
+        if then is not None:
+            then()
 
     def _plan_failed(self, ticket: int) -> Callable[[BaseException], None]:
         def failed(why: BaseException) -> None:
@@ -283,6 +320,7 @@ class SplicePresenter(Observed):
                 return
             self.busy = False
             self.planned, self.seams = None, ()
+            self.planned_anew = None
             wanted, self._put_in = self._put_in, ""
             if wanted:
                 self.bench.tell(f"The take was not put in. {why}")
@@ -488,7 +526,7 @@ class SplicePresenter(Observed):
         words = [w.original for p in planned.previews for w in p.words if w.original]
         if reel is None or not words:
             return None
-        around = samples(0.6, self.bench.book.rate)
+        around = samples(AROUND_S, self.bench.book.rate)
         return reel, max(0, min(w[0] for w in words) - around), min(len(reel), max(w[1] for w in words) + around)
 
     def after(self, around_s: float) -> tuple[Renderer, int, int] | None:
@@ -522,6 +560,25 @@ class SplicePresenter(Observed):
         around = samples(0.3, self.bench.book.rate)
         piece = Piece(take.recording, max(0, take.start - around), take.stop + around, gain_db)
         return Reel((Lane("take", (piece,)),)), 0, len(piece)
+
+    def same_place(self, heard: str, at: int, wanted: str) -> int | None:
+        """Where a place of one of `before`, `after` and `take` is in another: in the same word, as far into it."""
+        placed, planned, take = self.in_place(), self.current_plan(), self.take()
+        words = planned.previews[-1].words if planned is not None else placed.words if placed is not None else ()
+        piece = take[0].lanes[0].segments[0] if take is not None else None
+        first = piece.start if isinstance(piece, Piece) else 0  # the take's reel begins there
+
+        def place(word: LineWord, which: str) -> Edges | None:
+            if which == "take":
+                return (word.take[0] - first, word.take[1] - first) if word.take else None
+            return word.original if which == "before" else word.result
+
+        for word in words:
+            here, there = place(word, heard), place(word, wanted)
+            if here is not None and there is not None and at < here[1]:
+                share = max(0, at - here[0]) / max(1, here[1] - here[0])
+                return there[0] + round((there[1] - there[0]) * share)
+        return None
 
     def columns(self) -> tuple[Columns, Columns, Columns] | None:
         """What the original, the result and the take look like; None where no splice is shown."""
@@ -711,4 +768,4 @@ class SplicePresenter(Observed):
 
 
 def _on(settings: Settings, name: str) -> bool:
-    return text(settings, f"splice/{name}", "off" if name == "pace" else "on") == "on"
+    return text(settings, f"splice/{name}", "off" if name in OFF else "on") == "on"

@@ -40,24 +40,30 @@ LEAST_ECHO_DB = 1.5
 
 @dataclass(frozen=True, slots=True)
 class Switches:
-    """What is matched; pace and pitch are off until they are asked for."""
+    """What is matched; pace and pitch are off until they are asked for.  `breath` keeps a pause that is joined at one breath."""
 
     level: bool = True
     tone: bool = True
     room: bool = True
     echo: bool = True
+    breath: bool = True
     pace: bool = False
+    pitch: bool = False
 
 
 @dataclass(frozen=True, slots=True)
 class Amounts:
-    """What was done to a take, in dB: gain, the greatest lift and fall of tone, how far the floor went down or up, echo."""
+    """What was done to a take, in dB: gain, the greatest lift and fall of tone, how far the floor went down or up, echo.
+
+    And how many times slower it was made, and by how many semitones higher.
+    """
 
     level_db: float = 0.0
     tone_db: float = 0.0
     room_db: float = 0.0
     echo_db: float = 0.0
     pace: float = 1.0
+    pitch: float = 0.0
 
 
 def tone_gain(profile: Profile, rate: int) -> NDArray[np.float64]:

@@ -74,6 +74,7 @@ def planned_splice(
     choice: Choice = BEST,
     lane: int = 0,
     pace: float = 1.0,
+    one_breath: bool = True,
 ) -> Plan:
     """Plan to put a take in for the words that changed.
 
@@ -89,6 +90,8 @@ def planned_splice(
         Which proposals to use.
     pace : float
         How many times as fast the take is still read.
+    one_breath : bool
+        Whether a pause that is joined keeps one breath, where there is one on either side.
 
     Raises
     ------
@@ -96,7 +99,7 @@ def planned_splice(
         No boundary fits.
     """
     count = len(original.entering) - 1
-    pair = Pair(original, take, rate, pace)
+    pair = Pair(original, take, rate, pace, one_breath=one_breath)
     entering = pair.ranked(range(changed.start + 1), entering=True, nearest=changed.start)
     leaving = pair.ranked(range(changed.stop, count + 1), entering=False, nearest=changed.stop)
     if (choice.entering, choice.leaving) == (0, 0):

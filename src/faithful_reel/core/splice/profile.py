@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from faithful_reel.core.audio.voice import VoiceBands
+from faithful_reel.core.splice.pitch import word_heights
 from faithful_reel.core.units import Signal, Span
 
 BANDS = 24
@@ -29,6 +30,8 @@ DECAY_S, DECAY_STEPS = 0.02, 12
 """After a word that a pause follows its decay is looked at in steps of 20 ms."""
 LEAST_PAUSE_S = 0.2
 GROUND_DB = 3.0
+FEWEST_VOICED, OCTAVE_OFF = 4, 9.0
+"""So many words tell the height of a voice at least; semitones from which on one was told an octave off."""
 Bands = NDArray[np.float64]
 
 
@@ -59,7 +62,7 @@ class Figures:
     """What one side of a line measures: its words in bands, (words, bands) in dB, NaN where it can not be told.
 
     `others` is the same of the words around; `floor` is the power spectrum (bins,) of the frames in which nobody speaks; `decay`
-    what `decays` gives.
+    what `decays` gives; `heights` are the words' in semitones, (words,), and `other_heights` those of the words around.
     """
 
     bands: Bands
@@ -67,6 +70,8 @@ class Figures:
     floor: NDArray[np.float64]
     floor_bands: Bands
     decay: Bands
+    heights: NDArray[np.float64] = field(default_factory=lambda: np.zeros(0))
+    other_heights: NDArray[np.float64] = field(default_factory=lambda: np.zeros(0))
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,7 +79,8 @@ class Profile:
     """What would turn a take's sound into the chapter's: dB to add in level, and in every band; and the floors.
 
     `pace` is how many times as fast as the chapter the takes are read; `spread` the standard error of every band; `echo` how
-    many dB more the takes fall after a word than the chapter, at 60 to 200 ms (less than nothing: there is more echo in them).
+    many dB more the takes fall after a word than the chapter, at 60 to 200 ms (less than nothing: there is more echo in them);
+    `pitch` how many semitones higher the chapter's words are, and `pitch_range` how far its own lie from their middle.
     """
 
     level_db: float
@@ -83,6 +89,8 @@ class Profile:
     pace: float
     echo_db: float
     lines: int = 1
+    pitch: float = 0.0
+    pitch_range: float = 0.0
 
 
 def frame_of(rate: int) -> tuple[int, int]:
@@ -148,7 +156,8 @@ def figures_of(side: Spoken, rate: int) -> Figures:
     floor_bands = in_bands(floor, rate)
     words = word_levels(side.words, side.offset, bands, floor_bands, rate)
     others = word_levels(side.others, side.offset, bands, floor_bands, rate)
-    return Figures(words, others, floor, floor_bands, decays(side, bands, floor_bands, rate))
+    heights = [word_heights(spans, side.sound, side.offset, rate) for spans in (side.words, side.others)]
+    return Figures(words, others, floor, floor_bands, decays(side, bands, floor_bands, rate), *heights)
 
 
 def word_levels(words: Sequence[Span | None], offset: int, bands: Bands, floor: Bands, rate: int) -> Bands:
@@ -238,6 +247,7 @@ def profile_of(pairs: Sequence[tuple[Figures, Figures, float]]) -> Profile:
             (level, level_se), (np.array([np.mean(around[0]) - np.mean(around[1])]), np.array([WIDE * max(error, 0.5)]))
         )
     paces = [p for _, _, p in pairs if p > 0]
+    pitch, pitch_range = _pitch_apart(pairs)
     return Profile(
         round(float(np.clip(np.nan_to_num(level[0]), -MOST_LEVEL_DB, MOST_LEVEL_DB)), 2),
         tuple(np.round(tone, 2).tolist()),
@@ -245,7 +255,27 @@ def profile_of(pairs: Sequence[tuple[Figures, Figures, float]]) -> Profile:
         round(float(np.median(paces)), 4) if paces else 1.0,
         round(float(np.median([echo_apart(c.decay, t.decay) for c, t, _ in pairs])), 2) if pairs else 0.0,
         len(pairs),
+        pitch,
+        pitch_range,
     )
+
+
+def _pitch_apart(pairs: Sequence[tuple[Figures, Figures, float]]) -> tuple[float, float]:
+    """By how many semitones the chapter's words are higher than the same of the takes, and how far its own lie from their middle.
+
+    0 where fewer than four are voiced in both; a word that is told an octave off is left out.
+    """
+    rows = [np.stack([h[: min(map(len, (c.heights, t.heights)))] for h in (c.heights, t.heights)]) for c, t, _ in pairs]
+    both = np.concatenate(rows, axis=1) if rows else np.zeros((2, 0))
+    apart = (both[0] - both[1])[np.isfinite(both).all(axis=0)]
+    apart = apart[np.abs(apart) < OCTAVE_OFF]
+    own = np.concatenate([np.concatenate([c.heights, c.other_heights]) for c, _, _ in pairs]) if pairs else np.zeros(0)
+    own = own[np.isfinite(own)]
+    if len(apart) < FEWEST_VOICED:
+        return 0.0, 0.0
+    own = own[np.abs(own - np.median(own)) < OCTAVE_OFF]
+    spread = float(np.subtract(*np.percentile(own, [90, 10]))) / 2
+    return round(float(np.median(apart)), 2), round(spread, 2)
 
 
 def level_apart(chapter: Bands, take: Bands) -> float:

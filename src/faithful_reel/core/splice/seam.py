@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from faithful_reel.core.audio.roomtone import FRAME_S, frame_levels, levels_of_frames, quiet_threshold
 from faithful_reel.core.splice.odds import AROUND_S as AROUND_S_ODDS
 from faithful_reel.core.splice.odds import logit
+from faithful_reel.core.splice.pitch import VOICED_S, heights_of
 from faithful_reel.core.units import Signal
 
 AROUND_S, SPEECH_S, REACH_S = 0.9, 0.5, 3.0
@@ -147,7 +148,6 @@ stands out of 95 in a hundred; it is to be redone where its odds or two figures 
 FEWEST_NATURAL = 8
 MOST_NATURAL = 48
 """So many natural boundaries of a kind are measured at most, the nearest ones."""
-PITCH_S, LEAST_VOICED, LOWEST_HZ, HIGHEST_HZ = 0.06, 0.5, 70.0, 400.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -237,29 +237,17 @@ def pause_at(x: Signal, at: int, rate: int) -> float:
 
 def _pitch_step(x: Signal, at: int, rate: int) -> float:
     """Semitones between the voice last before a boundary and first after it; 0 where either side is not voiced nearby."""
-    size, hop = round(PITCH_S * rate), round(0.02 * rate)
+    size, hop = round(VOICED_S * rate), round(0.02 * rate)
     heights = []
     for way in (-1, 1):
         for k in range(10):
             first = at - size - k * hop if way < 0 else at + k * hop
             if first < 0 or first + size > len(x):
                 break
-            if (height := _pitch(np.asarray(x[first : first + size], np.float64), rate)) > 0:
+            if (height := float(heights_of(np.asarray(x[first : first + size], np.float64)[None], rate)[0])) > 0:
                 heights.append(height)
                 break
     return float(12 * np.log2(heights[1] / heights[0])) if len(heights) == 2 else 0.0
-
-
-def _pitch(frame: NDArray[np.float64], rate: int) -> float:
-    """Fundamental frequency in Hz by autocorrelation; 0 for a frame that is not voiced."""
-    frame = frame - frame.mean()
-    sums = np.fft.irfft(np.abs(np.fft.rfft(frame, 2 * len(frame))) ** 2)[: len(frame)]
-    low, high = round(rate / HIGHEST_HZ), min(round(rate / LOWEST_HZ), len(sums) - 1)
-    if sums[0] < 1e-7 * len(frame) or high <= low:
-        return 0.0
-    row = sums[low:high] / sums[0] * len(frame) / (len(frame) - np.arange(low, high))
-    best = int(row.argmax())
-    return rate / (low + best) if row[best] > LEAST_VOICED else 0.0
 
 
 def natural_seams(x: Signal, boundaries: Sequence[Boundary], rate: int) -> NaturalSeams:

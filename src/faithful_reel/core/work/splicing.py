@@ -28,6 +28,7 @@ from faithful_reel.core.reel.render import Renderer, Source
 from faithful_reel.core.splice.alike import with_same_edges
 from faithful_reel.core.splice.boundaries import Side
 from faithful_reel.core.splice.match import Amounts, Switches, matched
+from faithful_reel.core.splice.pitch import raised
 from faithful_reel.core.splice.place import BEST, Choice, Plan, planned_splice
 from faithful_reel.core.splice.profile import Figures, Profile, Spoken, figures_of, profile_of
 from faithful_reel.core.splice.seam import Ease, NaturalSeams
@@ -44,6 +45,9 @@ FEW_LINES, MOST_OWN_DB = 3, 1.5
 """From so many lines on a session's profile stands for all of them; a line's own level may change it by so much."""
 LEAST_PACE, MOST_PACE = 0.025, 0.08
 """Pace is matched from this difference on, and by no more (measured: less is not heard, more is)."""
+FEWEST_RUNS = 4
+LEAST_PITCH, MOST_PITCH = 0.15, 1.0
+"""Semitones from which on, and up to which, pitch is matched (own choice)."""
 
 Edges = tuple[int, int]
 
@@ -105,6 +109,8 @@ class Preview:
     figures: tuple[Figures, Figures, float]
     rate: int
     part: int = 0
+    pace_range: float = 0.0
+    """By what share the reader's own pace goes up and down in lines as long."""
 
     @property
     def joins(self) -> tuple[int, int]:
@@ -124,7 +130,13 @@ class Preview:
             "taken": [round(at, 4) for at in taken],
             "in_pause": [self.plan.chosen_in.in_pause, self.plan.chosen_out.in_pause],
             "crossfades": [round(j.length / rate, 4) for j in (command.join_in, command.join_out)],
-            "matched": told | {"pace": made.pace, "pace_heard": self.profile.pace, "echo_apart_db": self.profile.echo_db},
+            "matched": told
+            | {
+                "pace": made.pace,
+                "pace_heard": self.profile.pace,
+                "echo_apart_db": self.profile.echo_db,
+                "pitch_apart": self.profile.pitch,
+            },
         }
 
     def source(self, others: Source) -> Source:
@@ -242,6 +254,20 @@ def _pace(chapter: Sequence[Span | None], take: Sequence[Span | None], rate: int
     return sum(c for c, _ in apart) / theirs if enough else 0.0
 
 
+def own_pace(hearing: Hearing, count: int) -> float:
+    """By what share a reader's pace goes up and down in runs of so many words; 0 where there are too few.
+
+    Half of the way from the tenth to the ninetieth percentile of letters a second, pauses left out.
+    """
+    letters = np.array([len(h.text) for h in hearing.heard])
+    times = np.array([h.stop - h.start for h in hearing.heard], float)
+    if len(letters) < FEWEST_RUNS * count:
+        return 0.0
+    ones = np.ones(count)
+    pace = np.log(np.convolve(letters, ones, "valid") / np.maximum(np.convolve(times, ones, "valid"), 1))
+    return round(float(np.subtract(*np.percentile(pace, [90, 10]))) / 2, 3)
+
+
 def combined(session: Profile | None, own: Profile) -> Profile:
     """A session's profile with at most half of what a line's own level differs from it, where the session has lines enough."""
     if session is None or session.lines < FEW_LINES:
@@ -262,6 +288,10 @@ def matched_take(
     y, amounts = matched(take, figures[1], figures[0], profile, rate, switches, tone)
     pace = _bounded(profile.pace) if switches.pace else 1.0
     y = (y * np.float32(ratio(-amounts.level_db))).astype(np.float32)
+    pitch = float(np.clip(profile.pitch, -MOST_PITCH, MOST_PITCH)) if switches.pitch else 0.0
+    if abs(pitch) >= LEAST_PITCH:
+        y = raised(y, rate, pitch)
+        amounts = replace(amounts, pitch=round(pitch, 2))
     if pace != 1.0:
         tempo = Tempo(rate, 1 / pace)
         y = np.concatenate([tempo.feed(y), tempo.flush()]).astype(np.float32)
@@ -338,6 +368,7 @@ def preview_splice(
         choice=choice,
         lane=line.lane,
         pace=profile.pace / made.pace,
+        one_breath=made.switches.breath,
     )
     _refuse_taking_words(chapter, hearing, plan.command)
     lo = line.spoken.offset
@@ -352,6 +383,7 @@ def preview_splice(
         figures,
         rate,
         part,
+        own_pace(hearing, pickup.word_count),
     )
 
 
