@@ -743,6 +743,8 @@ class SplicePresenter(Observed):
             same = old is not None and new is not None and new.state in DONE and new.placed == old.placed
             return same and now.chapter(new.chapter).reel is before.chapter(new.chapter).reel if new else False
 
+        missed = tuple(n for n in (*right, *(n for n, _ in wrong)) if not stands(n))
+        missed = tuple(p.id for p in now.pickups if p.id in missed and p.state is State.SPLICED)
         right = tuple(n for n in right if stands(n) and now.pickup(n).state is State.SPLICED)
         wrong = tuple((n, told) for n, told in wrong if stands(n))
         if right or wrong:
@@ -750,6 +752,8 @@ class SplicePresenter(Observed):
         if wrong:
             line = now.pickup(wrong[0][0]).line
             self.bench.tell(f"“{line}” is not as written where it was put in: {wrong[0][1]}.")
+        if missed:  # something near it was changed meanwhile: as it stands now it was not heard
+            self.hear_again(missed, quiet=True)
 
     def pass_(self) -> bool:
         """The splice was heard and is good; go on to the next."""
