@@ -14,12 +14,13 @@ from support.jobs import HeldJobs
 
 from faithful_reel.app.pickups import presenter as pickups_module
 from faithful_reel.app.pickups.presenter import PickupsPresenter
-from faithful_reel.app.recording.dialog import RecordDialog
+from faithful_reel.app.recording.dialog import RecordDialog, _marked
 from faithful_reel.app.recording.microphone import DeviceMicrophone, StandInMicrophone
 from faithful_reel.app.recording.presenter import RecordPresenter, Stage
 from faithful_reel.app.theme import THEMES
 from faithful_reel.core.audio.files import read_mono
 from faithful_reel.core.book.pickups import ChangePickups
+from faithful_reel.core.collate.findings import Decision
 from faithful_reel.core.errors import FileProblem
 from faithful_reel.core.pickups.judging import Leftover
 from faithful_reel.core.pickups.ledger import State, Take
@@ -334,3 +335,20 @@ def test_no_presenter_is_needed_twice(desk):
     assert desk.record.record()
     assert desk.record.stage is Stage.RECORDING  # at once, where no reading before it is wanted
     assert desk.sound.heard == []
+
+
+def test_words_to_mind_are_marked_and_letters_of_markup_are_letters(desk):
+    bench = desk.bench
+    desk.window.parts.proof.choose("f1", "c1")
+    desk.window.parts.proof.decide(Decision.PICKUP)
+    line = next(p for p in bench.book.pickups if p.findings)
+    desk.record.pickups.choose(line.id)
+    dialog = RecordDialog(desk.window, desk.record, THEMES["day"], [], lambda _name: None)
+    try:
+        [word] = desk.record.to_mind()
+        assert f"<u>{line.line.split()[word]}</u>" in dialog.line.text()
+        assert dialog.line.text().count("<u>") == 1
+    finally:
+        dialog.done(0)
+        dialog.deleteLater()
+    assert _marked("a <b> & c", {1}) == "a <u>&lt;b&gt;</u> &amp; c"

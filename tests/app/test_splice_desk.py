@@ -364,7 +364,7 @@ def test_a_full_disk_puts_nothing_in(desk, monkeypatch):
 
 
 def test_the_list_and_the_keys_go_from_line_to_line(desk):
-    assert desk.panel.rows.rowCount() == 2
+    assert desk.panel.rows.count() == 2
     desk.opened.do("splice.next")
     assert desk.s.pickup().id == desk.second
     desk.opened.do("splice.before")
@@ -380,10 +380,12 @@ def test_joins_of_the_chapter_are_listed_worst_first_and_shown(desk):
     desk.panel.which.setCurrentIndex(1)
     desk.panel.which.activated.emit(1)
     others(desk)
-    assert desk.panel.joins.rowCount() >= 2
+    assert desk.panel.joins.count() >= 2
     odds = [j.seam.worst for j in desk.s.joins]
     assert odds == sorted(odds, reverse=True)
     assert all(np.isfinite(odds))
-    desk.panel.joins.selectRow(0)
-    desk.panel._join_chosen()
+    desk.panel.joins.setFocus()
+    desk.panel.joins.setCurrentRow(0)
+    QTest.keyClick(desk.panel.joins, Qt.Key.Key_Return)
+    assert desk.window.parts.transport.spot == desk.s.joins[0].seam.at
     assert desk.window.bench.chapter_id == "c1"

@@ -524,7 +524,7 @@ def test_the_splice_desk_without_takes_offers_nothing(opened):
     opened.do("view.splice")
     panel = window.panels["splice"]
     assert not panel.place.isEnabled()
-    assert panel.rows.rowCount() == 0
+    assert panel.rows.count() == 0
     opened.do("splice.place")
     assert opened.bookstate.pickups == ()
 

@@ -5,10 +5,10 @@ from __future__ import annotations
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QSplitter, QStackedWidget, QVBoxLayout, QWidget
 
-from faithful_reel.app.pickups.ledger_list import LedgerLine, LedgerList
 from faithful_reel.app.pickups.presenter import FILTERS, ORDERS, OVERDUE, PickupsPresenter
 from faithful_reel.app.theme import Theme
 from faithful_reel.app.widgets.flow import Flow
+from faithful_reel.app.widgets.line_list import LineList, ListedLine
 from faithful_reel.app.widgets.parts import ActButton, Choice, Desk, Scrolled, label, rule
 from faithful_reel.app.widgets.tables import Table
 from faithful_reel.app.widgets.takes_view import TakeRow, TakesView
@@ -50,7 +50,7 @@ class PickupsPanel(Desk):
         self.order.setAccessibleName("In which order")
         self.order.setToolTip("How the lines are put together; each group tells how far it is")
         self.order.activated.connect(self._filtered)
-        self.ledger = LedgerList()
+        self.ledger = LineList("Ledger of pickups", several=True)
         self.ledger.menu_acts = (
             "pickups.hear_original", "pickups.join", "pickups.split", "pickups.ask_again", "pickups.drop",
         )  # fmt: skip
@@ -113,7 +113,7 @@ class PickupsPanel(Desk):
         side.addWidget(self.ledger, 1)
         self.stack = QStackedWidget()
         over_takes = Scrolled(self.takes)
-        self.takes.looked_at.connect(lambda x, y: over_takes.ensureVisible(x, y, 90, 60))
+        self.takes.follow(over_takes)
         self.stack.addWidget(over_takes)
         self.stack.addWidget(self.left)
         wanted = QHBoxLayout()
@@ -167,10 +167,10 @@ class PickupsPanel(Desk):
         book = presenter.bench.book
         titles = {c.id: c.title.split(":")[0] for c in book.chapters}
         self._fill_chapters(titles)
-        lines: list[LedgerLine] = []
+        lines: list[ListedLine] = []
         shown: list[Pickup] = []
         for title, mine in presenter.groups():
-            lines.append(LedgerLine("", title))
+            lines.append(ListedLine("", title))
             lines += [self._line(p, titles) for p in mine]
             shown += mine
         self.ledger.fill(lines)
@@ -193,14 +193,14 @@ class PickupsPanel(Desk):
                 self.of_chapter.addItem(title, name)
         self.of_chapter.setCurrentIndex(max(0, self.of_chapter.findData(self._presenter.of_chapter)))
 
-    def _line(self, p: Pickup, titles: dict[str, str]) -> LedgerLine:
+    def _line(self, p: Pickup, titles: dict[str, str]) -> ListedLine:
         rate = self._presenter.bench.book.rate
         takes = {0: "", 1: "1 take"}.get(len(p.takes), f"{len(p.takes)} takes")
         heard = f"heard “{p.heard}”" if p.heard else ""
         under = " · ".join(filter(None, (titles.get(p.chapter, ""), clock(p.start / rate)[:-4], heard, takes)))
         overdue = self._presenter.overdue(p)
         mark = "overdue" if overdue else "not as written" if p.told and p.state in DONE else p.state.value
-        return LedgerLine(p.id, p.line, under, mark, urgent=overdue or bool(p.told), faint=p.state is State.DROPPED)
+        return ListedLine(p.id, p.line, under, mark, urgent=overdue or bool(p.told), faint=p.state is State.DROPPED)
 
     def _show_line(self, pickup: Pickup | None, empty: str) -> None:
         self.line.setText(pickup.line if pickup else empty)

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from functools import partial
+from html import escape
 
-from PyQt6.QtCore import QTimer
+from PyQt6.QtCore import Qt, QTimer
 from PyQt6.QtWidgets import QDialog, QHBoxLayout, QMessageBox, QVBoxLayout, QWidget
 
 from faithful_reel.app.recording.presenter import LIMIT_DB, RecordPresenter, Stage
@@ -41,6 +42,7 @@ class RecordDialog(QDialog):
         self.before = label("", "quiet", wrap=True)
         self.line = label("", "large", wrap=True)
         self.line.setAccessibleName("The line")
+        self.line.setTextFormat(Qt.TextFormat.RichText)
         self.about = label("", "quiet", wrap=True)
         self.stage = label("", "title")
         self.stage.setAccessibleName("How far it is")
@@ -139,7 +141,7 @@ class RecordDialog(QDialog):
     def refresh(self) -> None:
         """Show how far it is."""
         presenter, pickup = self._presenter, self._presenter.pickup()
-        self.line.setText(pickup.line if pickup else "")
+        self.line.setText(_marked(pickup.line, presenter.to_mind()) if pickup else "")
         self.before.setText(presenter.before())
         self.before.setVisible(bool(self.before.text()))
         self.about.setText(presenter.about())
@@ -205,3 +207,8 @@ class RecordDialog(QDialog):
         self._timer.stop()
         self._presenter.stop()
         super().done(result)
+
+
+def _marked(line: str, marked: Collection[int]) -> str:
+    """A line with a rule under the words to mind, as rich text."""
+    return " ".join(f"<u>{escape(t)}</u>" if k in marked else escape(t) for k, t in enumerate(line.split()))

@@ -23,7 +23,7 @@ from faithful_reel.core.book.pickups import ChooseTake
 from faithful_reel.core.errors import AppError
 from faithful_reel.core.pickups.ledger import DONE, Pickup, Take, Want
 from faithful_reel.core.units import SILENT_DB, Signal, decibels
-from faithful_reel.core.work.asking import asked_by_hand, sentence_before
+from faithful_reel.core.work.asking import asked_by_hand, sentence_before, words_to_mind
 from faithful_reel.core.work.receiving import Received
 from faithful_reel.core.work.timeline import span_of
 
@@ -144,6 +144,11 @@ class RecordPresenter:
             self.tell("The take of this line is in. Take it out first.")
             return None
         return pickup
+
+    def to_mind(self) -> frozenset[int]:
+        """The words of the line that are to be minded, counted in it."""
+        pickup = self.pickup()
+        return words_to_mind(self.bench.book.chapter(pickup.chapter), pickup) if pickup is not None else frozenset()
 
     def before(self) -> str:
         """The sentence before the line, for the tone of voice."""

@@ -11,19 +11,20 @@ from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QSplitter, QStacke
 from faithful_reel.app.splice.presenter import SWITCHES, SplicePresenter
 from faithful_reel.app.theme import Theme, scale_of_letters
 from faithful_reel.app.widgets.flow import Flow
+from faithful_reel.app.widgets.line_list import LineList, ListedLine
 from faithful_reel.app.widgets.parts import ActButton, Check, Choice, Desk, Scrolled, label, rule
 from faithful_reel.app.widgets.tables import Table
 from faithful_reel.app.widgets.trio import Trio, TrioBoundary
 from faithful_reel.core.pickups.ledger import DONE, Pickup, State
 from faithful_reel.core.splice.boundaries import Boundary
 from faithful_reel.core.splice.profile import Profile
-from faithful_reel.core.splice.seam import FIGURES, JudgedSeam
+from faithful_reel.core.splice.seam import FIGURES, Ease, JudgedSeam
 from faithful_reel.core.units import clock
 from faithful_reel.core.work.splicing import LEAST_PITCH, InPlace, LineWord, Preview
 
 SHOWN_PROPOSALS = 4
-BAR = 12
-"""Pixels of the bar under a long line."""
+LIST_W, BAR = 250, 12
+"""Pixels: how wide the lists are at least, and how high the bar under a long line."""
 IN_WORDS = {
     State.SPLICED: "The take is in: this is how it stands in the chapter. Hear it in context, then pass it.",
     State.HEARD: "The take is in, and the ears heard the line as it is written. Hear it in context, then pass it.",
@@ -56,16 +57,17 @@ class SplicePanel(Desk):
         self.setObjectName("desk")
         self._presenter = presenter
         self._theme: Theme | None = None
-        self.rows = Table(["Line", "State"], "Pickups with a take")
+        self.rows = LineList("Pickups with a take")
         self.rows.itemSelectionChanged.connect(self._row_chosen)
-        self.rows.columns(stretch=0)
         self.rows.menu_acts = (
             "splice.hear_before", "splice.hear_after", "splice.hear_context", "splice.place", "splice.take_out",
             "splice.hear_again", "splice.pass",
         )  # fmt: skip
-        self.joins = Table(["Join", "Worth", "Where"], "Joins of this chapter, the one that stands out most first")
-        self.joins.columns(stretch=0)
-        self.joins.doubleClicked.connect(self._join_chosen)
+        self.joins = LineList("Joins of this chapter, the one that stands out most first")
+        self.joins.setToolTip(
+            "Which figure stands over how many of the natural boundaries. Enter or a double click shows a join in the close view."
+        )
+        self.joins.itemActivated.connect(self._join_chosen)
         self.which = Choice()
         self.which.addItems(["Lines with a take", "Joins of this chapter"])
         self.which.setAccessibleName("What the list shows")
@@ -152,6 +154,7 @@ class SplicePanel(Desk):
         for row in rows:
             box.addWidget(row)
         left = QWidget()
+        left.setMinimumWidth(round(LIST_W * scale_of_letters()))
         side = QVBoxLayout(left)
         side.setContentsMargins(0, 0, 0, 0)
         side.addWidget(self.which)
@@ -178,6 +181,8 @@ class SplicePanel(Desk):
         """Colour the strips."""
         self._theme = theme
         self.trio.set_theme(theme)
+        self.rows.set_theme(theme)
+        self.joins.set_theme(theme)
 
     def refresh(self) -> None:
         """Show the pickup at hand."""
@@ -185,7 +190,7 @@ class SplicePanel(Desk):
         presenter.look()
         rows = presenter.rows()
         pickup = presenter.pickup()
-        self.rows.fill([(p.line, p.state.value) for p in rows], keys=[p.id for p in rows])
+        self.rows.fill([self._line(p) for p in rows])
         presenter.show_line()
         waiting = sum(p.state in (State.IN, State.CHOSEN) for p in rows)
         self.count.setText(f"{waiting} to put in, {sum(p.state in DONE for p in rows)} in" if rows else "")
@@ -218,6 +223,12 @@ class SplicePanel(Desk):
             check.setEnabled(pickup is not None and not done)
         for row in (self.before, self.matching):  # what is in is moved by its joins
             row.setVisible(not done)
+
+    def _line(self, pickup: Pickup) -> ListedLine:
+        book = self._presenter.bench.book
+        under = f"{book.chapter(pickup.chapter).title.split(':')[0]} · {clock(pickup.start / book.rate)[:-4]}"
+        mark = "not as written" if pickup.told and pickup.state in DONE else pickup.state.value
+        return ListedLine(pickup.id, pickup.line, under, mark, urgent=bool(pickup.told))
 
     def _fill_proposals(self, previews: tuple[Preview, ...]) -> None:
         for combo, preview, entering in (
@@ -271,8 +282,16 @@ class SplicePanel(Desk):
         joins = self._presenter.joins or []
         rate = self._presenter.bench.book.rate
         self.joins.fill(
-            [(f"{j.left} | {j.right}", j.seam.ease.value, clock(j.seam.at / rate)[:-4]) for j in joins],
-            keys=[f"{j.lane}/{j.seam.at}" for j in joins],
+            [
+                ListedLine(
+                    f"{j.lane}/{j.seam.at}",
+                    f"{j.left} | {j.right}",
+                    f"{clock(j.seam.at / rate)[:-4]}{_most(j.seam)}",
+                    j.seam.ease.value,
+                    urgent=j.seam.ease is Ease.REDO,
+                )
+                for j in joins
+            ]
         )
         self.no_joins.setVisible(shown and not joins)
 
@@ -357,6 +376,14 @@ def _between(words: list[str], boundary: Boundary) -> str:
     left = words[boundary.token - 1] if boundary.token else "…"
     right = words[boundary.token] if boundary.token < len(words) else "…"
     return f"{left} | {right}   " + (f"{boundary.gap_s * 1000:.0f} ms pause" if boundary.in_pause else "no pause")
+
+
+def _most(seam: JudgedSeam) -> str:
+    """The figure that stands out most among natural boundaries."""
+    if not seam.percentiles:
+        return ""
+    k = max(range(len(FIGURES)), key=lambda k: seam.percentiles[k])
+    return f" · {FIGURES[k]} over {seam.percentiles[k]:.0f} %"
 
 
 def _signed(value: float, unit: str) -> str:

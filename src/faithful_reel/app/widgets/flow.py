@@ -62,13 +62,23 @@ class Flow(QLayout):
         return size
 
     def _laid(self, rect: QRect, *, place: bool) -> int:
-        x, y, line = rect.x(), rect.y(), 0
+        x, y = rect.x(), rect.y()
+        row: list[tuple[QLayoutItem, int]] = []
+
+        def laid() -> int:
+            """Lay the row out, everything in its middle; how high it is."""
+            high = max((item.sizeHint().height() for item, _ in row), default=0)
+            for item, left in row if place else ():
+                size = item.sizeHint()
+                item.setGeometry(QRect(QPoint(left, y + (high - size.height()) // 2), size))
+            row.clear()
+            return high
+
         for item in self._items:
-            size = item.sizeHint()
-            if x > rect.x() and x + size.width() > rect.right() + 1:
-                x, y, line = rect.x(), y + line + SPACE, 0
-            if place:
-                item.setGeometry(QRect(QPoint(x, y), size))
-            x += size.width() + SPACE
-            line = max(line, size.height())
-        return y + line - rect.y()
+            width = item.sizeHint().width()
+            if x > rect.x() and x + width > rect.right() + 1:
+                y += laid() + SPACE
+                x = rect.x()
+            row.append((item, x))
+            x += width + SPACE
+        return y + laid() - rect.y()

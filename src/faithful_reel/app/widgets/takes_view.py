@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from PyQt6.QtCore import QEvent, QPointF, QRectF, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QFocusEvent, QFontMetricsF, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
-from PyQt6.QtWidgets import QWidget
+from PyQt6.QtWidgets import QScrollArea, QWidget
 
 from faithful_reel.app.theme import DAY, Theme, control_font, reading_font, scale_of_letters
 from faithful_reel.app.widgets.galley import Columns, draw_sound
@@ -49,8 +49,6 @@ class TakesView(QWidget):
     row_chosen = pyqtSignal(int)
     row_used = pyqtSignal(int)
     row_heard = pyqtSignal(int)
-    looked_at = pyqtSignal(int, int)
-    """The middle of the word and of the take that the keys are on."""
 
     def __init__(self) -> None:
         super().__init__()
@@ -64,6 +62,14 @@ class TakesView(QWidget):
         self._widths: list[float] = []
         self.at, self.word = 0, 0
         self._empty = ""
+        self._area: QScrollArea | None = None
+
+    def follow(self, area: QScrollArea) -> None:
+        """Stand in an area that is scrolled: names stay at its left edge, and what the keys are on is brought into it."""
+        self._area = area
+        bar = area.horizontalScrollBar()
+        if bar is not None:
+            bar.valueChanged.connect(lambda _: self.update())
 
     def set_theme(self, theme: Theme) -> None:
         """Draw in another theme."""
@@ -88,7 +94,9 @@ class TakesView(QWidget):
         xs, k = self._xs(), scale_of_letters()
         if self.word < len(xs):
             height = STRIP_H + (TOLD_H + GAP) * k
-            self.looked_at.emit(round(sum(xs[self.word]) / 2), round(WORDS_H * k + (self.at + 0.5) * height))
+            if self._area is not None:
+                x, y = round(sum(xs[self.word]) / 2), round(WORDS_H * k + (self.at + 0.5) * height)
+                self._area.ensureVisible(x, y, round(LEFT * k) + 60, 60)
 
     def _read_out(self) -> None:
         if not self._rows:
@@ -166,6 +174,10 @@ class TakesView(QWidget):
         super().focusOutEvent(event)
         self.update()
 
+    def _seen_width(self) -> int:
+        view = self._area.viewport() if self._area is not None else None
+        return view.width() if view is not None else self.width()
+
     def _xs(self) -> list[tuple[float, float]]:
         """Left and right of every word's column."""
         left = LEFT * scale_of_letters()
@@ -199,13 +211,16 @@ class TakesView(QWidget):
             if self.hasFocus() and number == self.word:
                 painter.setPen(QPen(theme.color("ink"), 1))
                 painter.drawRect(QRectF(a + 1, 2, b - a - 2, WORDS_H * k - 5))
-        y = WORDS_H * k
+        edge, y = float(max(0, -self.x())), WORDS_H * k
+        if edge:  # the names stay where they are
+            painter.fillRect(QRectF(edge, 0, LEFT * k, y), theme.color("page"))
         for number, row in enumerate(self._rows):
             self._paint_row(painter, row, y, xs, at_hand=number == self.at)
             y += STRIP_H + (TOLD_H + GAP) * k
 
     def _paint_row(self, painter: QPainter, row: TakeRow, y: float, xs: Sequence[tuple[float, float]], *, at_hand: bool) -> None:
         theme, k, left = self._theme, scale_of_letters(), LEFT * scale_of_letters()
+        edge = float(max(0, -self.x()))  # of what is seen
         at: list[float] = []
         ts: list[float] = []
         last = -1.0
@@ -228,16 +243,20 @@ class TakesView(QWidget):
                 painter.fillRect(QRectF(a + 2, y + STRIP_H - 3, b - a - 4, 3), theme.color("ink"))
         painter.setFont(control_font(12, strong=row.chosen))
         painter.setPen(theme.color("ink" if row.chosen or at_hand else "quiet"))
-        box = QRectF(4, y, left - 14, STRIP_H)
+        box = QRectF(edge + 4, y, left - 14, STRIP_H)
+        if edge:
+            painter.fillRect(QRectF(edge, y, left, STRIP_H), theme.color("chosen" if at_hand else "page"))
         painter.drawText(box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, row.name)
         if row.chosen:  # a pointer beside the one that is used
-            tip = QPointF(left - 3, y + STRIP_H / 2)
+            tip = QPointF(edge + left - 3, y + STRIP_H / 2)
             painter.setBrush(theme.color("ink"))
             painter.drawPolygon(QPolygonF([tip + QPointF(-6, -4), tip, tip + QPointF(-6, 4)]))
         painter.setFont(control_font(11))
         painter.setPen(theme.color("ink" if at_hand else "quiet"))
-        told = painter.fontMetrics().elidedText(row.told, Qt.TextElideMode.ElideRight, int(self.width() - left - RIGHT))
-        painter.drawText(QRectF(left, y + STRIP_H, self.width() - left, TOLD_H * k), Qt.AlignmentFlag.AlignVCenter, told)
+        told = painter.fontMetrics().elidedText(
+            row.told, Qt.TextElideMode.ElideRight, int(min(self.width(), self._seen_width()) - left - RIGHT)
+        )
+        painter.drawText(QRectF(edge + left, y + STRIP_H, self.width() - left, TOLD_H * k), Qt.AlignmentFlag.AlignVCenter, told)
         if at_hand and self.hasFocus():
             painter.setPen(QPen(theme.color("ink"), 1))
             painter.setBrush(Qt.BrushStyle.NoBrush)

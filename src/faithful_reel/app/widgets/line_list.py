@@ -1,4 +1,4 @@
-"""The ledger as a list of lines from the manuscript, grouped by the round that they went out with."""
+"""Lines from the manuscript in a list, each with what is to be said of it under it, where wanted in groups with titles."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ TITLE_H, LINE_H = 26, 48
 
 
 @dataclass(frozen=True, slots=True)
-class LedgerLine:
+class ListedLine:
     """A line as it stands in the list; a title has no key.  `mark` is said at its end, `urgent` in red."""
 
     key: str
@@ -29,8 +29,8 @@ class LedgerLine:
     faint: bool = False
 
 
-class LedgerDelegate(QStyledItemDelegate):
-    """Paints the lines and the titles of their rounds."""
+class LineDelegate(QStyledItemDelegate):
+    """Paints the lines and the titles of their groups."""
 
     def __init__(self, parent: QWidget) -> None:
         super().__init__(parent)
@@ -45,7 +45,7 @@ class LedgerDelegate(QStyledItemDelegate):
         """One row."""
         if painter is None:
             return
-        line: LedgerLine = index.data(ROLE)  # type: ignore[attr-defined]
+        line: ListedLine = index.data(ROLE)  # type: ignore[attr-defined]
         rect, k, theme = QRectF(option.rect), scale_of_letters(), self.theme
         painter.save()
         if not line.key:
@@ -75,26 +75,27 @@ class LedgerDelegate(QStyledItemDelegate):
         painter.restore()
 
 
-class LedgerList(RowMenu, QListWidget):
+class LineList(RowMenu, QListWidget):
     """Lines that can be chosen, one or several; titles can not."""
 
-    def __init__(self) -> None:
+    def __init__(self, name: str, *, several: bool = False) -> None:
         super().__init__()
-        self.setAccessibleName("Ledger of pickups")
+        self.setAccessibleName(name)
         self.setObjectName("ledger")
-        self.setSelectionMode(QListWidget.SelectionMode.ExtendedSelection)
+        if several:
+            self.setSelectionMode(QListWidget.SelectionMode.ExtendedSelection)
         self.setUniformItemSizes(False)
-        self._delegate = LedgerDelegate(self)
+        self._delegate = LineDelegate(self)
         self.setItemDelegate(self._delegate)
         self.empty = ""
-        self._lines: list[LedgerLine] = []
+        self._lines: list[ListedLine] = []
 
     def set_theme(self, theme: Theme) -> None:
         """Draw in another theme."""
         self._delegate.theme = theme
         self.viewport().update()  # type: ignore[union-attr]
 
-    def fill(self, lines: Sequence[LedgerLine]) -> None:
+    def fill(self, lines: Sequence[ListedLine]) -> None:
         """Show lines and titles; what is chosen stays chosen."""
         if list(lines) == self._lines:
             return
