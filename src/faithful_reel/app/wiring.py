@@ -67,7 +67,7 @@ from faithful_reel.core.book.house import HouseShelf
 from faithful_reel.core.book.recordings import forget_made
 from faithful_reel.core.book.session import Session
 from faithful_reel.core.book.store import BookStore
-from faithful_reel.core.standins.booth import one_take, voices_of
+from faithful_reel.core.standins.booth import Voice, number_said, one_take, voices_of
 from faithful_reel.core.standins.sound_card import SimulatedCard
 from faithful_reel.core.units import Signal
 
@@ -95,16 +95,20 @@ def sound_card(rate: int, device: str = "", *, simulated: bool = False) -> Card:
     return sound_card(rate) if device else SimulatedCard(rate)
 
 
+@cache
+def stand_in_voices() -> list[Voice]:
+    """The voices of the stand-in booth, loaded when they are first asked."""
+    return voices_of(demo_files())
+
+
 def microphone(rate: int, device: str = "", *, simulated: bool = False) -> Microphone:
     """The real sound input where there is one, `device` or the first, else the stand-in booth."""
     there = [] if simulated else inputs()
     if there:
         return DeviceMicrophone(rate, device if device in there else there[0])
 
-    voices = cache(lambda: voices_of(demo_files()))
-
     def read(line: str, take: int) -> Signal:
-        return one_take(line, take, voices(), rate)
+        return one_take(line, take, stand_in_voices(), rate)
 
     return StandInMicrophone(rate, read)
 
@@ -174,6 +178,7 @@ def _first_desk(bench: Workbench, settings: QSettings) -> DeskName:
 def _parts(bench: Workbench, jobs: Jobs, player: Player, ask: Asking, settings: QSettings, places: Places) -> Parts:
     """The presenters and what shows them."""
     intake, proof, pickups = IntakePresenter(bench), ProofPresenter(bench), PickupsPresenter(bench)
+    pickups.say_number = lambda number: number_said(number, stand_in_voices(), bench.book.rate)
     names, splice, mastering = NamesPresenter(bench), SplicePresenter(bench, settings), MasterPresenter(bench)
     releasing = ReleasePresenter(bench, mastering)
     proof.off = frozenset(filter(None, text(settings, "proof/off").split(",")))

@@ -193,6 +193,19 @@ def test_a_folder_holds_sheets_clips_and_all_clips_in_one(state, tmp_path):
     assert not [p for p in tmp_path.iterdir() if p != target]  # nothing half-written is left
 
 
+def test_numbers_are_said_before_the_clips_in_the_long_one_where_a_voice_can(state, tmp_path):
+    sending = Sending((".csv",), spoken=True)
+    book, hearing, found = state
+    args = (book, found, lambda _: TEXT, lambda _: hearing, render_of, sending, None)
+    write_round(tmp_path / "a", *args, lambda k: np.full(RATE // 2, 0.25, np.float32) if k == 1 else None)
+    write_round(tmp_path / "b", *args)
+    with_number, without = (soundfile.read(tmp_path / n / "all-clips.wav")[0] for n in ("a", "b"))
+    more = RATE // 2 + round(GAP_S * RATE)
+    assert len(with_number) == len(without) + more
+    assert np.allclose(with_number[1000 : RATE // 2 - 1000], 0.25, atol=1e-3)
+    assert np.array_equal(with_number[more:], without)
+
+
 def test_one_zip_and_a_page_that_holds_its_sounds(state, tmp_path):
     sending = Sending((".html",), ".flac", long_clip=False, as_zip=True, page_with_sounds=True)
     names = sent(state, tmp_path / "r.zip", sending)

@@ -18,6 +18,7 @@ from faithful_reel.core.standins.booth import (
     BoothSettings,
     PreparedVoice,
     lines_of_sheet,
+    number_said,
     performed,
     voices_of,
     words_of,
@@ -154,3 +155,12 @@ def test_what_is_no_call_sheet_is_told(tmp_path):
         lines_of_sheet(tmp_path / "b.xlsx")
     with pytest.raises(FileProblem, match="can not be read"):
         lines_of_sheet(tmp_path / "none.csv")
+
+
+def test_the_number_of_a_pickup_is_said_as_its_slate_is(demo):
+    voices = [PreparedVoice(demo)]
+    x = number_said(3, voices, BOOK_RATE)
+    assert np.array_equal(x, voices[0].said("Pickup 3.", 0))
+    half = number_said(3, voices, BOOK_RATE // 2)
+    assert len(half) == pytest.approx(len(x) / 2, abs=2)
+    assert number_said(9999, voices, BOOK_RATE) is None

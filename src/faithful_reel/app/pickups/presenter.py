@@ -54,7 +54,7 @@ from faithful_reel.core.work.asking import (
 )
 from faithful_reel.core.work.mending import Columns
 from faithful_reel.core.work.receiving import Received, given_take, received_takes
-from faithful_reel.core.work.sending import Sending, write_round
+from faithful_reel.core.work.sending import SayNumber, Sending, write_round
 from faithful_reel.core.work.splicing import recording_reel, take_reel
 
 AROUND_S, LEAD_S = 2.0, 1 / 3
@@ -87,6 +87,7 @@ class PickupsPresenter(Observed):
         self.only, self.of_chapter, self.search, self.order = "all lines", "", "", BY_ROUND
         self.shows: Callable[[int], None] | None = None
         self._shown = Seen()
+        self.say_number: SayNumber | None = None
 
     # --- lines ----------------------------------------------------------------------------------------------------
 
@@ -276,7 +277,7 @@ class PickupsPresenter(Observed):
             try:
                 write_round(
                     path, book, command.round, lambda c: texts[c.id], lambda c: hearings[c.id],
-                    lambda reel: Renderer(reel, files), sending, watch,
+                    lambda reel: Renderer(reel, files), sending, watch, self.say_number,
                 )  # fmt: skip
             finally:
                 files.close()

@@ -53,6 +53,7 @@ class SendDialog(QDialog):
             self.clips.addItem(words, suffix)
         self.clips.setCurrentIndex(max(0, self.clips.findData(text(settings, "send/clips", ".wav"))))
         self.long_clip = self._check("all clips in one file as well, silence between them", "long", "on")
+        self.spoken = self._check("in that file the number of each clip before it, said by the stand-in voice", "spoken", "off")
         self.with_sounds = self._check("a page that holds its sounds itself", "page", "off")
         self.as_zip = self._check("all in one zip", "zip", "off")
         form = QFormLayout(self)
@@ -68,7 +69,7 @@ class SendDialog(QDialog):
         form.addRow("Note", self.note)
         form.addRow("Call sheet", formats)
         form.addRow("Clips", self.clips)
-        for check in (self.long_clip, self.with_sounds, self.as_zip):
+        for check in (self.long_clip, self.spoken, self.with_sounds, self.as_zip):
             form.addRow("", check)
         buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
         buttons.accepted.connect(self.accept)
@@ -85,13 +86,18 @@ class SendDialog(QDialog):
         """What was chosen; kept for the next time."""
         formats = tuple(suffix for suffix, check in self.formats.items() if check.isChecked())
         clips = str(self.clips.currentData() or "")
-        for name, check in (("long", self.long_clip), ("page", self.with_sounds), ("zip", self.as_zip)):
+        for name, check in (("long", self.long_clip), ("spoken", self.spoken), ("page", self.with_sounds), ("zip", self.as_zip)):
             self._settings.setValue(f"send/{name}", "on" if check.isChecked() else "off")
         self._settings.setValue("send/formats", ",".join(formats))
         self._settings.setValue("send/clips", clips)
         self._settings.setValue("send/to", self.to.text().strip())
         sending = Sending(
-            formats or FORMATS[:1], clips, self.long_clip.isChecked(), self.as_zip.isChecked(), self.with_sounds.isChecked()
+            formats or FORMATS[:1],
+            clips,
+            self.long_clip.isChecked(),
+            self.as_zip.isChecked(),
+            self.with_sounds.isChecked(),
+            self.spoken.isChecked(),
         )
         due = self.due.date()
         return Asked(

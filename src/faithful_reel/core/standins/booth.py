@@ -234,6 +234,12 @@ def one_take(line: str, take: int, voices: Sequence[Voice], rate: int) -> Signal
     return np.asarray(sound, np.float32)
 
 
+def number_said(number: int, voices: Sequence[Voice], rate: int) -> Signal | None:
+    """The number of a pickup as its slate says it, (n,) at `rate`; None where no voice can."""
+    x = next((x for v in voices if (x := v.said(f"Pickup {number}.", 0)) is not None), None)
+    return x if x is None or rate == BOOK_RATE else np.asarray(soxr.resample(x, BOOK_RATE, rate), np.float32)
+
+
 class _Tape:
     """Grows utterance by utterance."""
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import zipfile
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from tempfile import TemporaryDirectory
@@ -31,15 +31,23 @@ FADE_S = 0.02
 CLIPS, LONG_CLIP, SHEET = "clips", "all-clips", "call-sheet"
 
 
+SayNumber = Callable[[int], Signal | None]
+"""The sound of a line's number at the book's rate, (n,); None where nobody can say it."""
+
+
 @dataclass(frozen=True, slots=True)
 class Sending:
-    """What is written with a round: formats; the suffix of the clips, empty for none; one zip, a page that holds its sounds."""
+    """What is written with a round: formats; the suffix of the clips, empty for none; one zip, a page that holds its sounds.
+
+    `spoken` has the number of each clip said before it in the long one.
+    """
 
     formats: tuple[str, ...] = FORMATS
     clips: str = ".wav"
     long_clip: bool = True
     as_zip: bool = False
     page_with_sounds: bool = False
+    spoken: bool = False
 
 
 def sheet_of(
@@ -109,8 +117,11 @@ def write_round(
     render_of: Callable[[Reel], Renderer],
     sending: Sending | None = None,
     watch: Watch | None = None,
+    say: SayNumber | None = None,
 ) -> list[str]:
     """Write a round into a new folder, or into one zip; the names of what was written.
+
+    `say` gives the sound of a number, where they are to be said; one that it has none for is left out.
 
     Raises
     ------
@@ -125,7 +136,7 @@ def write_round(
         with TemporaryDirectory(prefix=".", dir=target.parent) as held:
             folder = Path(held) / "round"
             folder.mkdir()
-            names = _written(folder, book, found, texts, hearings, render_of, sending, watch)
+            names = _written(folder, book, found, texts, hearings, render_of, sending, watch, say)
             if sending.as_zip:
                 with zipfile.ZipFile(part, "w", zipfile.ZIP_DEFLATED) as packed:
                     for name in names:
@@ -151,6 +162,7 @@ def _written(
     render_of: Callable[[Reel], Renderer],
     sending: Sending,
     watch: Watch,
+    say: SayNumber | None,
 ) -> list[str]:
     sheet = sheet_of(book, found, texts, hearings, sending.clips)
     clips = _clips(book, found, sheet, hearings, render_of)
@@ -163,8 +175,7 @@ def _written(
             watch.tick(0.8 * (done + 1) / len(clips), f"clip {done + 1} of {len(clips)}")
         if sending.long_clip:
             name = LONG_CLIP + sending.clips
-            silence = np.zeros(round(GAP_S * book.rate), np.float32)
-            write_audio(folder / name, [y[None] for x in clips.values() for y in (x, silence)], book.rate)
+            write_audio(folder / name, _in_a_row(sheet, clips, say if sending.spoken else None, book.rate), book.rate)
             names.append(name)
     for suffix in sending.formats:
         data = html_sheet(sheet, folder=CLIPS if sending.clips else "") if suffix == ".html" else sheet_as(sheet, suffix)
@@ -176,6 +187,19 @@ def _written(
         names.append(name)
     watch.tick(1.0, "written")
     return names
+
+
+def _in_a_row(sheet: Sheet, clips: Mapping[str, Signal], say: SayNumber | None, rate: int) -> Iterator[Signal]:
+    """All clips after one another, (1, n) each, silence between them, and where it is said each one's number before it."""
+    silence = np.zeros((1, round(GAP_S * rate)), np.float32)
+    for line in sheet.lines:
+        if line.clip not in clips:
+            continue
+        if say is not None and (number := say(line.number)) is not None:
+            yield number[None]
+            yield silence
+        yield clips[line.clip][None]
+        yield silence
 
 
 def _clips(
