@@ -19,6 +19,7 @@ def main() -> int:
         "test": groups["test"],
         "lint": groups["lint"],
         "mutate": groups["mutate"],
+        "bench": groups["bench"],
         "demo-book": extras["demo-book"],
     }
     for name, wanted in sets.items():

@@ -80,6 +80,8 @@ def planned(desk):
         desk.held.finish("Compare")
     while any(h.name == "Plan the splice" for h in desk.held.held):
         desk.held.finish("Plan")
+    while any(h.name == "Keep the matched take" for h in desk.held.held):
+        desk.held.finish("Keep")
     QApplication.processEvents()
     return desk.s.current_plan()
 
@@ -121,6 +123,34 @@ def test_a_line_is_planned_beside_the_window_and_put_in_as_it_was_shown(desk):
     desk.opened.do("edit.undo")
     assert reel(desk) == before
     assert desk.bench.book.pickup(desk.first).state is State.IN
+
+
+def test_a_line_that_is_put_in_the_moment_it_is_shown_is_put_in(desk):
+    """The matched take is written after the plan is shown: who is faster loses nothing, and nothing of it comes late."""
+    desk.held.finish("Compare")
+    while any(h.name == "Plan the splice" for h in desk.held.held):
+        desk.held.finish("Plan")
+    QApplication.processEvents()
+    desk.opened.press(desk.panel.place)
+    [put] = desk.bench.book.pickup(desk.first).placed
+    assert desk.bench.path_of(put.recording).is_file()
+    desk.opened.do("splice.next")
+    while any(h.name == "Keep the matched take" for h in desk.held.held):
+        desk.held.finish("Keep")
+    desk.s.choose(desk.first)
+    assert desk.s.planned is None or desk.s.planned.pickup.id != desk.first
+    assert desk.s.in_place() is not None
+    assert desk.bench.path_of(put.recording).is_file()
+
+
+def test_a_matched_take_that_can_not_be_written_is_told(desk, monkeypatch):
+    def full(*_args):
+        raise StoreProblem("It could not be written into the book. Make room and try again.")
+
+    monkeypatch.setattr(splice_module, "keep_matched", full)
+    assert planned(desk) is None
+    assert "Make room" in desk.panel.hint.text()
+    assert not desk.panel.place.isEnabled()
 
 
 def test_a_plan_of_what_was_is_not_put_in(desk):

@@ -85,8 +85,9 @@ class Planned:
     choices: tuple[Choice, ...]
     switches: Switches
     previews: tuple[Preview, ...]
-    kept: tuple[tuple[Recording, float], ...]
     looks: dict[str, Overview]
+    kept: tuple[tuple[Recording, float], ...] | None = None
+    """The matched takes as recordings, once they are written."""
 
 
 @contextmanager
@@ -283,7 +284,7 @@ class SplicePresenter(Observed):
     def _planning(
         self, ticket: int, pickup: Pickup, chapter: ChapterState, hearing: Hearing, session: Profile | None
     ) -> Callable[[Watch], tuple[int, Planned]]:
-        book, folder = self.bench.book, self.bench.session.store.folder
+        book = self.bench.book
         choices, switches, files = self.choices(pickup), self.switches, self._files()
 
         def plan(watch: Watch) -> tuple[int, Planned]:
@@ -293,11 +294,23 @@ class SplicePresenter(Observed):
                     book, chapter, pickup, hearing, render_of, choices=choices, switches=switches, session=session
                 )
             watch.tick(0.5, "planning")
-            kept = keep_matched(folder, book, pickup, previews)
             looks = {p.matched.id: overview_of(iter([p.matched.sound])) for p in previews}
-            return ticket, Planned(pickup, chapter, choices, switches, previews, tuple(kept), looks)
+            return ticket, Planned(pickup, chapter, choices, switches, previews, looks)
 
         return plan
+
+    def _keep(self, planned: Planned) -> None:
+        """Write the matched takes of a plan that is shown, so that putting them in is one step."""
+        folder, book, ticket = self.bench.session.store.folder, self.bench.book, self._ticket
+
+        def keep(_watch: Watch) -> tuple[int, Planned]:
+            return ticket, replace(planned, kept=tuple(keep_matched(folder, book, planned.pickup, planned.previews)))
+
+        self.bench.jobs.start("Keep the matched take", keep, done=self._kept, stopped=self._plan_failed(ticket), quiet=True)
+
+    def _kept(self, made: tuple[int, Planned]) -> None:
+        if made[0] == self._ticket and self.planned is not None and self.planned.previews is made[1].previews:
+            self.planned = made[1]
 
     def _plan_made(self, made: tuple[int, Planned]) -> None:
         if made[0] != self._ticket:  # it was asked otherwise since
@@ -308,6 +321,8 @@ class SplicePresenter(Observed):
         wanted, self._put_in = self._put_in, ""
         if made[1].pickup.id == wanted and self.current_plan() is not None:
             self.place()
+        else:
+            self._keep(made[1])
         self._judge()
         self.changed()
         then, self.planned_anew = self.planned_anew, None
@@ -622,12 +637,13 @@ class SplicePresenter(Observed):
         self.current = pickup.id
         folder = self.bench.session.store.folder
         try:
-            for recording, _ in planned.kept:
+            kept = planned.kept or keep_matched(folder, self.bench.book, pickup, planned.previews)  # asked for at once
+            for recording, _ in kept:
                 adopted(folder, recording)
         except AppError as problem:
             self.bench.tell(str(problem))
             return False
-        if not self.bench.do(SpliceTakes((splice_of(pickup, planned.previews, planned.kept),))):
+        if not self.bench.do(SpliceTakes((splice_of(pickup, planned.previews, kept),))):
             return False
         self.hear_again((pickup.id,), quiet=True)
         return True

@@ -24,7 +24,7 @@ LEAST_GAP_S, LEAST_SPOKEN, MOSTLY = 0.06, 0.15, 0.7
 def spoken_and_side(
     sound: Signal, offset: int, rows: Sequence[Row], tokens: range, bounds: Span, rate: int
 ) -> tuple[Spoken, Side]:
-    """A line in sound, (n,), that begins at `offset`: for measuring, and for joining."""
+    """A line in sound, (n,), that begins at `offset`, for measuring and for joining; of its words those in the sound."""
     voice = VoiceBands(rate)
     voice.feed(np.atleast_2d(np.asarray(sound, np.float32)))
     speaks = voice.voice().speaks
@@ -36,10 +36,10 @@ def spoken_and_side(
         return _cleared(gap, speaks, voice.size, offset, round(LEAST_GAP_S * rate)) if gap is not None else None
 
     entering, leaving = (tuple(map(cleared, gaps)) for gaps in gaps_of(rows, tokens, bounds))
-    place = {word: span for word, span in rows if word >= 0}
+    inside = [(word, span) for word, span in rows if offset <= span.start and span.stop <= offset + len(sound)]
+    place = {word: span for word, span in inside if word >= 0}
     words = tuple(place.get(k) for k in tokens)
-    within = Span(offset, offset + len(sound))
-    others = tuple(s for w, s in rows if w not in tokens and s.start >= within.start and s.stop <= within.stop)
+    others = tuple(s for w, s in inside if w not in tokens)
     return Spoken(sound, offset, words, others), Side(sound, offset, entering, leaving, words)
 
 
@@ -78,9 +78,16 @@ def take_bounds(take: Take, rate: int) -> Span:
     return Span(max(0, low, take.start - reach), max(take.stop, min(high, take.stop + reach)))
 
 
-def take_side(source: Callable[[int, int], Signal], take: Take, rate: int) -> tuple[Spoken, Side]:
-    """A take in its recording, of which `source` gives samples, (n,), from one position to another."""
-    bounds = take_bounds(take, rate)
-    reach, tokens = round(CONTEXT_S * rate), range(len(take.words))
-    spoken, side = spoken_and_side(source(bounds.start, bounds.stop), bounds.start, take_rows(take), tokens, bounds, rate)
-    return replace(spoken, room=source(bounds.start - reach, bounds.stop + reach)), side
+def take_side(source: Callable[[int, int], Signal], take: Take, rate: int, near: range | None = None) -> tuple[Spoken, Side]:
+    """A take in its recording, of which `source` gives samples, (n,), from one position to another.
+
+    Of a long one only the words `near`, counted in the line, with what is around them.
+    """
+    bounds, reach = take_bounds(take, rate), round(CONTEXT_S * rate)
+    some = [s for k, s in enumerate(take.words) if s[0] >= 0 and (near is None or k in near)] or [(take.start, take.stop)]
+    first = max(bounds.start, some[0][0] - reach)
+    last = min(bounds.stop, max(s[1] for s in some) + reach)
+    room = source(first - reach, last + reach)
+    tokens = range(len(take.words))
+    spoken, side = spoken_and_side(room[reach : len(room) - reach], first, take_rows(take), tokens, bounds, rate)
+    return replace(spoken, room=room), side

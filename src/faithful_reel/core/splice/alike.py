@@ -9,6 +9,7 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
+from faithful_reel.core.both import both
 from faithful_reel.core.splice.boundaries import bands_of
 from faithful_reel.core.splice.profile import Spoken
 from faithful_reel.core.units import Span
@@ -41,10 +42,12 @@ def _laid_over(chapter: Spoken, mine: Sequence[Span], take: Spoken, theirs: Sequ
     sides = (chapter, mine), (take, theirs)
     lows = [max(side.offset, spans[0].start - pad) for side, spans in sides]
     highs = [min(side.offset + len(side.sound), spans[-1].stop + pad) for side, spans in sides]
-    one, other = (
-        _even(bands_of(side.sound[low - side.offset : high - side.offset], frame, hop, rate))
-        for (side, _), low, high in zip(sides, lows, highs, strict=True)
-    )
+
+    def looks(k: int) -> NDArray[np.float64]:
+        side = sides[k][0]
+        return _even(bands_of(side.sound[lows[k] - side.offset : highs[k] - side.offset], frame, hop, rate))
+
+    one, other = both(looks, 0, 1)
     if min(len(one), len(other)) < LEAST_FRAMES:
         return theirs
     edges, told = (

@@ -5,8 +5,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
+import numba
 import numpy as np
 from numpy.typing import NDArray
+from scipy.fft import next_fast_len, rfft
 
 from faithful_reel.core.audio.roomtone import levels_of_frames
 from faithful_reel.core.errors import EditRefused
@@ -38,6 +40,7 @@ NEAR_TOKENS = 5
 """Where words touch a join is looked for so many words away from what must be replaced; farther off only in pauses."""
 A_WORD, TOUCHING = 1.5, 12.0
 """What every word counts that is replaced without need, and a join where words touch; in the cost's dB."""
+BLOCK, SPARSE = 128, 4
 LIKE = 0.5
 """From this correlation on both sides are the same sound, and cross with equal gain."""
 VALLEY_DB, VALLEY_EDGE_S, VALLEY_TOKENS = 9.0, 0.03, 2
@@ -70,6 +73,10 @@ class Side:
         """RMS in dB of a stretch."""
         x = self.sound[max(0, start - self.offset) : max(0, stop - self.offset)]
         return float(10 * np.log10(np.mean(np.square(x, dtype=np.float64)) + 1e-12)) if len(x) else -120.0
+
+    def holds(self, at: int) -> bool:
+        """Whether a position lies in the sound, or at one of its ends."""
+        return self.offset <= at <= self.offset + len(self.sound)
 
     def around(self, start: int, stop: int) -> Signal:
         """Samples from one position to another, zeros outside of the sound."""
@@ -112,10 +119,11 @@ class Pair:
     def __init__(self, original: Side, take: Side, rate: int, pace: float = 1.0, *, one_breath: bool = True) -> None:
         self.original, self.take, self.rate, self.pace, self.one_breath = original, take, rate, pace, one_breath
         self._hop, self._frame = max(1, round(HOP_S * rate)), round(0.016 * rate)
-        rows = [bands_of(side.sound, self._frame, self._hop, rate) for side in (original, take)]
-        ground = [np.percentile(r, 8, axis=0) if len(r) else np.full(BANDS, -120.0) for r in rows]
-        least = np.maximum(*ground) + 4.0
-        self._rows = [np.maximum(r, least) for r in rows]
+        looks = [_Look(side.sound, self._frame, self._hop, rate) for side in (original, take)]
+        least = np.maximum(*(look.ground for look in looks)) + 4.0
+        for look in looks:
+            look.least = least
+        self._looks = looks
 
     def ranked(self, tokens: Sequence[int], *, entering: bool, nearest: int) -> list[Boundary]:
         """All usable boundaries before the tokens in `tokens`, best first.
@@ -139,7 +147,11 @@ class Pair:
         for token in tokens:
             sides = (self.original, self.take)
             a, b = (side.entering[token] if entering else side.leaving[token] for side in sides)
-            if a is None or b is None:
+            if (
+                a is None
+                or b is None
+                or not all(side.holds(gap.stop if entering else gap.start) for side, gap in zip(sides, (a, b), strict=True))
+            ):
                 continue
             if abs(token - nearest) > NEAR_TOKENS and min(len(a), len(b)) < PAUSE_S * self.rate:
                 continue
@@ -210,25 +222,21 @@ class Pair:
         outside, reach = round(OUTSIDE_S / HOP_S), round(LAG_S / HOP_S)
         first, count = (-outside if entering else -frames), outside + frames
         centres = [(end - side.offset - self._frame // 2) // self._hop for side, end in zip(sides, ends, strict=True)]
-        one = _window(self._rows[0], centres[0] + first, count)
-        last = len(self._rows[1]) - 1
+        one = self._looks[0].rows(centres[0] + first + np.arange(count))
+        last = self._looks[1].count - 1
         if one.std() < 1.0 or last < 0:
             return guess
         near = np.linspace(1.0, 0.3, count) if entering else np.linspace(0.3, 1.0, count)
         weights = near / near.sum()
         one = one - weights @ one
-        norm = np.sqrt((weights @ one**2).sum())
+        norm = float(np.sqrt((weights @ one**2).sum())) + 1e-9
         far = np.abs(np.arange(2 * reach + 1) - reach - (guess or 0) / self._hop) / reach
         cost = 0.15 * far + (2.0 * (far > NEAR_GUESS) if guess is not None else 0.0)
         best, at = -1.0, 0
         for pace in (self.pace, *(p for p in PACES if abs(p - self.pace) > 0.03)):
             there = centres[1] + np.rint((first + np.arange(count)) / pace).astype(int)
-            places = there[None, :] + np.arange(-reach, reach + 1)[:, None]
-            rows = self._rows[1][np.clip(places, 0, last)]
-            rows = rows - np.einsum("c,kcb->kb", weights, rows)[:, None, :]
-            across = np.einsum("c,kcb,cb->k", weights, rows, one, optimize=True)
-            theirs_norm = np.sqrt(np.einsum("c,kcb->k", weights, rows**2, optimize=True))
-            likeness = across / (norm * theirs_norm + 1e-9) - cost
+            look = self._looks[1].rows(np.arange(there[0] - reach, there[-1] + reach + 1))
+            likeness = _likeness(one, weights, look, there - there[0], 2 * reach + 1) / norm - cost
             k = int(likeness.argmax())
             if likeness[k] > best + (0.0 if pace == self.pace else 0.02):
                 best, at = float(likeness[k]), k
@@ -354,22 +362,71 @@ def _shared(side: Side, token: int, end: int, *, entering: bool) -> int:
     return abs(far - end)
 
 
-def bands_of(x: Signal, frame: int, hop: int, rate: int) -> NDArray[np.float64]:
-    """Levels in dB of frames of (n,) audio in bands even in octaves, (frames, BANDS), at most 50 dB under the loudest."""
+def bands_of(x: Signal, frame: int, hop: int, rate: int, top: float | None = None) -> NDArray[np.float64]:
+    """Levels in dB of frames of (n,) audio in bands even in octaves, (frames, BANDS), at most 50 dB under the top one."""
     if len(x) < frame:
         return np.zeros((0, BANDS))
     rows = np.lib.stride_tricks.sliding_window_view(np.asarray(x, np.float32), frame)[::hop]
-    spectra = np.fft.rfft(rows * np.hanning(frame).astype(np.float32), axis=1)
-    power = spectra.real**2 + spectra.imag**2
-    edges = np.searchsorted(np.fft.rfftfreq(frame, 1 / rate), np.geomspace(120, min(7000.0, 0.45 * rate), BANDS + 1))
-    sums = np.concatenate([np.zeros((len(power), 1)), np.cumsum(power, axis=1, dtype=np.float64)], axis=1)
-    levels = 10 * np.log10(sums[:, np.maximum(edges[1:], edges[:-1] + 1)] - sums[:, edges[:-1]] + 1e-12)
-    return np.asarray(np.maximum(levels, levels.max() - 50))
+    size, window = next_fast_len(frame, real=True), np.hanning(frame).astype(np.float32)
+    hz = np.fft.rfftfreq(size, 1 / rate)
+    edges = np.searchsorted(hz, np.geomspace(120, min(7000.0, 0.45 * rate), BANDS + 1))
+    bins = np.arange(len(hz))[:, None]
+    table = np.asarray((bins >= edges[:-1]) & (bins < np.maximum(edges[1:], edges[:-1] + 1)), np.float32)
+    found = []
+    for first in range(0, len(rows), BLOCK):  # some at a time, which stay in the processor's cache
+        spectra = rfft(rows[first : first + BLOCK] * window, size, axis=1)
+        found.append((np.square(spectra.real) + np.square(spectra.imag)) @ table)
+    levels = 10 * np.log10(np.asarray(np.concatenate(found), np.float64) + 1e-12)
+    return np.asarray(np.maximum(levels, (levels.max() if top is None else top) - 50))
 
 
-def _window(rows: NDArray[np.float64], first: int, count: int) -> NDArray[np.float64]:
-    """Some frames; beyond the ends the outermost ones."""
-    return rows[np.clip(np.arange(first, first + count), 0, len(rows) - 1)] if len(rows) else np.zeros((count, BANDS))
+@numba.njit(cache=True, nogil=True)
+def _likeness(one, weights, rows, there, count):  # type: ignore[no-untyped-def]  # pragma: no cover - compiled
+    """(count,): how alike the frames of one, centred by weights, are to rows from each place on; not yet by their own norm."""
+    frames, bands = one.shape
+    found = np.zeros(count)
+    mean = np.zeros(bands)
+    for k in range(count):
+        across = square = 0.0
+        mean[:] = 0.0
+        for c in range(frames):
+            w = weights[c]
+            for b in range(bands):
+                value = rows[there[c] + k, b]
+                across += w * value * one[c, b]
+                square += w * value * value
+                mean[b] += w * value
+        for b in range(bands):
+            square -= mean[b] * mean[b]
+        found[k] = across / (np.sqrt(max(square, 0.0)) + 1e-9)
+    return found
+
+
+class _Look:
+    """Levels in bands of frames of (n,) audio, worked out where they are asked for; `least` is put under them."""
+
+    def __init__(self, x: Signal, frame: int, hop: int, rate: int) -> None:
+        self._x, self._frame, self._hop, self._rate = x, frame, hop, rate
+        self.count = max(0, (len(x) - frame) // hop + 1)
+        some = bands_of(x, frame, SPARSE * hop, rate)
+        self.ground = np.percentile(some, 8, axis=0) if len(some) else np.full(BANDS, -120.0)
+        self._top = float(some.max()) if len(some) else 0.0
+        self.least = self.ground
+        self._known = np.zeros(-(-self.count // BLOCK), bool)
+        self._table = np.zeros((self.count, BANDS))
+
+    def rows(self, at: NDArray[np.int64]) -> NDArray[np.float64]:
+        """Frames by their numbers, (..., BANDS); beyond the ends the outermost ones."""
+        if not self.count:
+            return np.zeros((*at.shape, BANDS))
+        at = np.clip(at, 0, self.count - 1)
+        for block in range(int(at.min()) // BLOCK, int(at.max()) // BLOCK + 1):
+            if not self._known[block]:
+                self._known[block] = True
+                first, stop = block * BLOCK, min(self.count, (block + 1) * BLOCK)
+                x = self._x[first * self._hop : (stop - 1) * self._hop + self._frame]
+                self._table[first:stop] = np.maximum(bands_of(x, self._frame, self._hop, self._rate, self._top), self.least)
+        return np.asarray(self._table[at])
 
 
 def _widest(quiet: NDArray[np.bool_], most: int) -> tuple[int, int]:

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numba
 import numpy as np
 from numpy.typing import NDArray
+from scipy.fft import irfft, rfft
 
 from faithful_reel.core.splice.profile import (
     BANDS,
@@ -14,6 +16,7 @@ from faithful_reel.core.splice.profile import (
     Figures,
     Profile,
     Spoken,
+    as_power,
     decays,
     echo_apart,
     erb_edges,
@@ -34,6 +37,9 @@ MOST_ECHO_DB = 14.0
 STRENGTHS = (0.2, 0.4, 0.6, 0.8, 1.0, 1.3, 1.7, 2.2, 3.0)
 MOST_MORE_DB = 1.5
 """So much the level is corrected at most by what the matched take measures itself."""
+LEAST_LACKING = 0.33
+"""Room tone is laid under from this share of the chapter's on: half a dB is lacking then."""
+WORKERS = 2
 LEAST_ECHO_DB = 1.5
 """A difference in echo under this is let be."""
 
@@ -81,11 +87,12 @@ def matched(
     profile: Profile,
     rate: int,
     switches: Switches,
-    tone: Signal,
+    tone: Callable[[], Signal],
 ) -> tuple[Signal, Amounts]:
     """A take's sound, (n,), as if it had been read with the chapter, and what was done.
 
-    `figures` and `chapter` are both sides' own; `tone` is (n,) room tone of the chapter to lay under, already woven to length.
+    `figures` and `chapter` are both sides' own; `tone` gives (n,) room tone of the chapter to lay under, woven to
+    length, empty where there is none; it is asked only where it is needed.
 
     Notes
     -----
@@ -94,13 +101,13 @@ def matched(
     2001), as strong as brings the decay after words to the chapter's; tone as a smooth gain.  Where the chapter's floor is
     higher its own room tone, filtered by what is lacking, is laid under.
     """
-    x = np.asarray(take.sound, np.float64)
+    x = np.asarray(take.sound, np.float32)
     frame, hop = frame_of(rate)
-    window = np.hanning(frame + 1)[:-1]
+    window = np.hanning(frame + 1)[:-1].astype(np.float32)
     padded = np.pad(x, (frame, 2 * frame))
     rows = np.lib.stride_tricks.sliding_window_view(padded, frame)[::hop]
-    spectra = np.fft.rfft(rows * window, axis=1)
-    power = (spectra.real**2 + spectra.imag**2) * (2.0 / (frame * float(np.sum(window**2))))
+    spectra = rfft(rows * window, axis=1, workers=WORKERS)
+    power = as_power(spectra, window)
     shape = tone_gain(profile, rate) if switches.tone else np.zeros(power.shape[1])
     level = profile.level_db if switches.level else 0.0
     gain_db = shape + level
@@ -117,17 +124,20 @@ def matched(
         echo_db = _dried(take, power, gains, figures, chapter, rate)
     more = 0.0
     if switches.level:  # held against the chapter's words once more, as it is now
-        heard = in_bands(power * gains**2 * 10 ** (gain_db / 10), rate)
+        heard = in_bands(power * np.square(gains) * np.asarray(10 ** (gain_db / 10), np.float32), rate)
         words = word_levels(take.words, take.offset - frame, heard, in_bands(wanted, rate), rate)
         more = float(np.clip(level_apart(chapter.bands, words), -MOST_MORE_DB, MOST_MORE_DB))
     level, gain_db = level + more, gain_db + more
-    spectra *= gains * 10 ** (gain_db / 20)
-    y = _overlapped(np.fft.irfft(spectra, n=frame, axis=1) * window, hop, len(padded))[frame : frame + len(x)] / 1.5
+    spectra *= gains
+    spectra *= np.asarray(10 ** (gain_db / 20), np.float32)
+    waves = np.asarray(irfft(spectra, n=frame, axis=1, workers=WORKERS), np.float32)
+    waves *= window
+    y = _overlapped(waves, hop, len(padded))[frame : frame + len(x)] / np.float32(1.5)
     if switches.room:
         residue = floor * np.minimum(1.0, 10 ** (-np.maximum(excess, 0) / 10)) * 10 ** (gain_db / 10)
         lacking = np.sqrt(np.clip(1 - residue / wanted, 0.0, 1.0))
-        if len(tone) and lacking.max() > 0.1:
-            y += _filtered(np.asarray(tone[: len(x)], np.float64), _smooth(lacking), rate)
+        if lacking.max() > LEAST_LACKING and len(woven := tone()):
+            y += _filtered(np.asarray(woven[: len(x)], np.float32), _smooth(lacking), rate)
         speech = slice(BANDS // 8, BANDS)
         room_db = float(
             np.mean(10 * np.log10(in_bands(wanted, rate)[speech] / in_bands(floor * 10 ** (gain_db / 10), rate)[speech]))
@@ -157,11 +167,11 @@ def _lowered(power, noise, least, gains):  # type: ignore[no-untyped-def]  # pra
 
 
 def _dried(
-    take: Spoken, power: NDArray[np.float64], gains: NDArray[np.float64], figures: Figures, chapter: Figures, rate: int
+    take: Spoken, power: NDArray[np.float32], gains: NDArray[np.float32], figures: Figures, chapter: Figures, rate: int
 ) -> float:
     """Take late echo out of gains in place, where the take has more than the chapter; how many dB the decay changed."""
     frame, hop = frame_of(rate)
-    heard = power * gains**2
+    heard = power * np.square(gains)
     shifted = Spoken(np.zeros(len(take.sound) + 3 * frame, np.float32), take.offset - frame, take.words, take.others)
     ground = figures.floor_bands
 
@@ -177,13 +187,14 @@ def _dried(
     delay = max(1, round(LATE_S * rate / hop))
     fall = 10 ** (-6.0 * delay * hop / rate / seconds)
     copy = np.zeros_like(heard)
-    copy[delay:] = fall * heard[:-delay]
+    copy[delay:] = np.float32(fall) * heard[:-delay]
     for span in take.words:  # words stay as they are: only what rings on after them falls faster
         if span is not None:
             copy[max(0, (span.start - shifted.offset - frame) // hop) : (span.stop - shifted.offset) // hop] = 0.0
+    share = copy / np.maximum(heard, np.float32(1e-20))
     best, best_apart, change = None, abs(lacking), 0.0
     for strength in STRENGTHS:
-        wet = np.maximum(1 - strength * copy / np.maximum(heard, 1e-20), 10 ** (-MOST_ECHO_DB / 10))
+        wet = np.maximum(1 - np.float32(strength) * share, np.float32(10 ** (-MOST_ECHO_DB / 10)))
         apart = apart_with(in_bands(heard * wet, rate))
         if abs(apart) < best_apart:
             best, best_apart, change = wet, abs(apart), lacking - apart
@@ -192,16 +203,16 @@ def _dried(
     return change
 
 
-def _overlapped(rows: NDArray[np.float64], hop: int, length: int) -> NDArray[np.float64]:
+def _overlapped(rows: NDArray[np.float32], hop: int, length: int) -> NDArray[np.float32]:
     """Frames added where they overlap."""
     count, frame = rows.shape
-    out = np.zeros((count - 1) * hop + frame)
+    out = np.zeros((count - 1) * hop + frame, np.float32)
     parts = -(-frame // hop)
     for k in range(parts):  # frames that do not overlap are added in one go
         some = rows[k::parts]
         if not len(some):
             continue
-        line = np.zeros((len(some), parts * hop))
+        line = np.zeros((len(some), parts * hop), np.float32)
         line[:, :frame] = some
         flat = line.reshape(-1)
         end = min(len(out), k * hop + flat.size)
@@ -209,9 +220,9 @@ def _overlapped(rows: NDArray[np.float64], hop: int, length: int) -> NDArray[np.
     return np.pad(out, (0, max(0, length - len(out))))[:length]
 
 
-def _filtered(x: NDArray[np.float64], gain: NDArray[np.float64], rate: int) -> NDArray[np.float64]:
+def _filtered(x: NDArray[np.float32], gain: NDArray[np.float64], rate: int) -> NDArray[np.float64]:
     """(n,) audio through a filter without phase, given by its gains at the bins of a frame."""
     from scipy.signal import oaconvolve
 
     taps = np.fft.fftshift(np.fft.irfft(gain)) * np.hanning(frame_of(rate)[0])
-    return np.asarray(oaconvolve(x, taps, "same"))
+    return np.asarray(oaconvolve(x, taps.astype(x.dtype), "same"))

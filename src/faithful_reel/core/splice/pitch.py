@@ -7,14 +7,15 @@ from collections.abc import Sequence
 import numpy as np
 import soxr
 from numpy.typing import NDArray
+from scipy.fft import irfft, next_fast_len, rfft
 
 from faithful_reel.core.audio.tempo import Tempo
 from faithful_reel.core.units import Signal, Span
 
 VOICED_S, LEAST_VOICED, LOWEST_HZ, HIGHEST_HZ = 0.06, 0.5, 70.0, 400.0
 """A frame is voiced from this autocorrelation on; voices lie between these (common practice)."""
-A_WORD, LEAST_FRAMES = 5, 2
-"""Frames that are looked at in a word, and how many of them are voiced at least."""
+A_WORD, LEAST_FRAMES, MOST_WORDS = 5, 2, 20
+"""Frames that are looked at in a word, how many of them are voiced at least, and how many words are looked at, evenly."""
 NEARLY = 0.9
 """Of peaks that are nearly as high as the highest the first counts: the others are its multiples (own choice)."""
 SMALL_RATE = 11_025
@@ -24,8 +25,10 @@ REFERENCE_HZ = 100.0
 def heights_of(frames: NDArray[np.float64], rate: float) -> NDArray[np.float64]:
     """Fundamental frequencies in Hz of (n, size) frames, (n,), by autocorrelation; 0 for a frame that is not voiced."""
     size = frames.shape[1]
-    frames = frames - frames.mean(axis=1, keepdims=True)
-    sums = np.fft.irfft(np.abs(np.fft.rfft(frames, 2 * size, axis=1)) ** 2, axis=1)[:, :size]
+    frames = np.asarray(frames - frames.mean(axis=1, keepdims=True), np.float32)
+    length = next_fast_len(2 * size, real=True)
+    spectra = rfft(frames, length, axis=1)
+    sums = np.asarray(irfft(spectra.real**2 + spectra.imag**2, length, axis=1)[:, :size], np.float64)
     low, high = max(2, round(rate / HIGHEST_HZ)), min(round(rate / LOWEST_HZ), size - 2)
     if high <= low or not len(frames):
         return np.zeros(len(frames))
@@ -43,15 +46,19 @@ def heights_of(frames: NDArray[np.float64], rate: float) -> NDArray[np.float64]:
 
 
 def word_heights(words: Sequence[Span | None], sound: Signal, offset: int, rate: int) -> NDArray[np.float64]:
-    """Heights of words in semitones over 100 Hz, (words,), in a sound that begins at `offset`; NaN where one is not voiced."""
+    """Heights of words in semitones over 100 Hz, (words,), in a sound that begins at `offset`; NaN where one is not voiced.
+
+    Of many words every second, third and so on, the others being NaN.
+    """
     by = max(1, rate // SMALL_RATE)
     small = np.asarray(sound[: len(sound) // by * by], np.float64).reshape(-1, by).mean(axis=1)
     size = round(VOICED_S * rate / by)
     out = np.full(len(words), np.nan)
     firsts: list[NDArray[np.int64]] = []
     owners: list[int] = []
+    every = max(1, -(-len(words) // MOST_WORDS))
     for k, span in enumerate(words):
-        if span is None:
+        if span is None or k % every:
             continue
         low, high = (span.start - offset) // by, (span.stop - offset) // by - size
         if low >= 0 and high > low and high + size <= len(small):

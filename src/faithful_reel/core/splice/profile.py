@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
+from functools import cache
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.fft import rfft
 
 from faithful_reel.core.audio.voice import VoiceBands
 from faithful_reel.core.splice.pitch import word_heights
@@ -29,6 +31,7 @@ QUIET_S = 0.15
 DECAY_S, DECAY_STEPS = 0.02, 12
 """After a word that a pause follows its decay is looked at in steps of 20 ms."""
 LEAST_PAUSE_S = 0.2
+BLOCK = 256
 GROUND_DB = 3.0
 FEWEST_VOICED, OCTAVE_OFF = 4, 9.0
 """So many words tell the height of a voice at least; semitones from which on one was told an octave off."""
@@ -98,25 +101,45 @@ def frame_of(rate: int) -> tuple[int, int]:
     return 2 * round(FRAME_S * rate / 2), 2 * round(HOP_S * rate / 2)
 
 
-def spectra_of(x: Signal, rate: int) -> NDArray[np.float64]:
+def spectra_of(x: Signal, rate: int) -> NDArray[np.float32]:
     """Power spectra of Hann frames of (n,) audio, (frames, bins): the mean power of a sinusoid is told as it is."""
+    return np.concatenate(list(_blocks(_at_least(x, rate), rate)))
+
+
+def _at_least(x: Signal, rate: int) -> Signal:
+    """(n,) audio, with silence after it where it is shorter than a frame."""
+    return np.pad(x, (0, max(0, frame_of(rate)[0] - len(x))))
+
+
+def _blocks(x: Signal, rate: int) -> Iterator[NDArray[np.float32]]:
+    """The same some frames at a time, which stay in the processor's cache."""
     frame, hop = frame_of(rate)
-    if len(x) < frame:
-        x = np.pad(x, (0, frame - len(x)))
     rows = np.lib.stride_tricks.sliding_window_view(np.asarray(x, np.float32), frame)[::hop]
     window = np.hanning(frame + 1)[:-1].astype(np.float32)
-    found = np.fft.rfft(rows * window, axis=1)
-    return np.asarray((found.real**2 + found.imag**2) * (2.0 / (frame * float(np.sum(window**2)))), np.float64)
+    for first in range(0, len(rows), BLOCK):
+        yield as_power(rfft(rows[first : first + BLOCK] * window, axis=1), window)
 
 
-def in_bands(power: NDArray[np.float64], rate: int) -> Bands:
+def as_power(spectra: NDArray[np.complex64], window: Signal) -> NDArray[np.float32]:
+    """(frames, bins) spectra under a window, (frame,), as powers of the sinusoids in them."""
+    power = np.square(spectra.real)
+    power += np.square(spectra.imag)
+    power *= np.float32(2.0 / (len(window) * float(np.sum(np.square(window, dtype=np.float64)))))
+    return power
+
+
+def in_bands(power: NDArray[np.floating], rate: int) -> Bands:
     """(..., bins) power spectra as (..., BANDS) powers."""
-    frame, _ = frame_of(rate)
-    hz = np.fft.rfftfreq(frame, 1 / rate)
+    return np.asarray(power @ _band_table(rate).astype(power.dtype), np.float64)
+
+
+@cache
+def _band_table(rate: int) -> NDArray[np.float64]:
+    """Which bins of a frame belong to which band, (bins, BANDS) of ones and zeros."""
+    hz = np.fft.rfftfreq(frame_of(rate)[0], 1 / rate)
     edges = np.searchsorted(hz, erb_edges(rate))
-    firsts, lasts = edges[:-1], np.maximum(edges[1:], edges[:-1] + 1)
-    sums = np.concatenate([np.zeros((*power.shape[:-1], 1)), np.cumsum(power, axis=-1)], axis=-1)
-    return np.asarray(sums[..., lasts] - sums[..., firsts])
+    bins = np.arange(len(hz))[:, None]
+    return np.asarray((bins >= edges[:-1]) & (bins < np.maximum(edges[1:], edges[:-1] + 1)), np.float64)
 
 
 def quiet_frames(side: Spoken, rate: int) -> NDArray[np.bool_]:
@@ -142,22 +165,35 @@ def quiet_frames(side: Spoken, rate: int) -> NDArray[np.bool_]:
 
 def figures_of(side: Spoken, rate: int) -> Figures:
     """Measure one side of a line."""
-    power = spectra_of(side.sound, rate)
-    bands = in_bands(power, rate)
-    rows = power[quiet_frames(side, rate)]
+    quiet = quiet_frames(side, rate)
+    some, kept = [], []
+    for k, power in enumerate(_blocks(_at_least(side.sound, rate), rate)):
+        some.append(in_bands(power, rate))
+        kept.append(power[quiet[k * BLOCK : k * BLOCK + len(power)]])
+    bands, rows = np.concatenate(some), np.concatenate(kept)
     if len(rows) < LEAST_QUIET_S / HOP_S and len(side.room):
-        rows = spectra_of(side.room, rate)[quiet_frames(Spoken(side.room, 0, ()), rate)]
+        rows = _quiet_spectra(side.room, rate)
     if len(rows) >= 4:
         loud = rows.sum(axis=1)
-        floor = rows[loud <= 2 * np.median(loud)].mean(axis=0)
+        floor = rows[loud <= 2 * np.median(loud)].mean(axis=0, dtype=np.float64)
     else:  # nobody pauses: the quietest frames
+        power = spectra_of(side.sound, rate)
         loud = power.sum(axis=1)
-        floor = power[loud <= np.percentile(loud, 5)].mean(axis=0)
+        floor = power[loud <= np.percentile(loud, 5)].mean(axis=0, dtype=np.float64)
     floor_bands = in_bands(floor, rate)
     words = word_levels(side.words, side.offset, bands, floor_bands, rate)
     others = word_levels(side.others, side.offset, bands, floor_bands, rate)
     heights = [word_heights(spans, side.sound, side.offset, rate) for spans in (side.words, side.others)]
     return Figures(words, others, floor, floor_bands, decays(side, bands, floor_bands, rate), *heights)
+
+
+def _quiet_spectra(x: Signal, rate: int) -> NDArray[np.float32]:
+    """Power spectra of the frames of (n,) audio in which nobody speaks, (frames, bins)."""
+    frame, hop = frame_of(rate)
+    x = _at_least(x, rate)
+    rows = np.lib.stride_tricks.sliding_window_view(np.asarray(x, np.float32), frame)[::hop]
+    window = np.hanning(frame + 1)[:-1].astype(np.float32)
+    return as_power(rfft(rows[quiet_frames(Spoken(x, 0, ()), rate)] * window, axis=1), window)
 
 
 def word_levels(words: Sequence[Span | None], offset: int, bands: Bands, floor: Bands, rate: int) -> Bands:

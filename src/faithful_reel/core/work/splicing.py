@@ -17,6 +17,7 @@ from faithful_reel.core.audio.tempo import Tempo
 from faithful_reel.core.book.model import Book, ChapterState, Recording, Stretch
 from faithful_reel.core.book.pickups import Splice, SpliceTakes, placed_span, take_name
 from faithful_reel.core.book.recordings import kept_sound
+from faithful_reel.core.both import both
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.jobs import Unwatched, Watch
 from faithful_reel.core.pickups.ledger import WAITING, Part, Pickup, Placed, Take
@@ -45,6 +46,10 @@ FEW_LINES, MOST_OWN_DB = 3, 1.5
 """From so many lines on a session's profile stands for all of them; a line's own level may change it by so much."""
 LEAST_PACE, MOST_PACE = 0.025, 0.08
 """Pace is matched from this difference on, and by no more (measured: less is not heard, more is)."""
+NEAR_WORDS = 10
+"""A join is looked for so many words away from those that change at most."""
+FEW_BEFORE, MOST_FIGURED = 15, 40
+"""A longer line is measured on so many of its words, from a few before those that change on."""
 FEWEST_RUNS = 4
 LEAST_PITCH, MOST_PITCH = 0.15, 1.0
 """Semitones from which on, and up to which, pitch is matched (own choice)."""
@@ -174,12 +179,21 @@ class LineInReel:
     spoken: Spoken
     side: Side
     changed: range
+    near: range
+    """The words of a long line that are looked at: those beside what must change."""
+    words: tuple[Span | None, ...]
+    """Where every word is."""
 
 
 def line_in_reel(
-    book: Book, chapter: ChapterState, pickup: Pickup, hearing: Hearing, render: Callable[[Reel], Renderer]
+    book: Book,
+    chapter: ChapterState,
+    pickup: Pickup,
+    hearing: Hearing,
+    render: Callable[[Reel], Renderer],
+    part: range | None = None,
 ) -> LineInReel:
-    """Where a pickup's line stands now.
+    """Where a pickup's line stands now; `part` are the words that must change, where that is known.
 
     Raises
     ------
@@ -203,13 +217,17 @@ def line_in_reel(
     mine = [t for t in mine if t.lane == lane]
     rows: list[Row] = [(t.word, Span(t.start, t.stop)) for t in tokens.heard() if t.lane == lane]
     reach = round(CONTEXT_S * book.rate)
-    lo, hi = max(0, min(t.start for t in mine) - reach), min(len(reel), max(t.stop for t in mine) + reach)
+    changed = part if part is not None else _changed(chapter, pickup, hearing, span, lane)
+    near = range(max(0, changed.start - NEAR_WORDS), changed.stop + NEAR_WORDS)
+    close = [t for t in mine if t.word - span.start in near] or mine
+    lo, hi = max(0, min(t.start for t in close) - reach), min(len(reel), max(t.stop for t in close) + reach)
     sound = np.atleast_2d(render(Reel((reel.lanes[lane],))).render(lo, hi)).mean(axis=0)
-    near = _in_reading_order([r for r in rows if r[1].stop > lo and r[1].start < hi])
-    spoken_words, side = spoken_and_side(sound, lo, near, span, Span(0, len(reel)), book.rate)
-    changed = _changed(chapter, pickup, hearing, span, lane)
+    rows = _in_reading_order([r for r in rows if r[0] in span or (r[1].stop > lo and r[1].start < hi)])
+    spoken_words, side = spoken_and_side(sound, lo, rows, span, Span(0, len(reel)), book.rate)
+    places = dict(rows)
     unread = tuple(s if k not in changed or len(changed) == len(span) else None for k, s in enumerate(spoken_words.words))
-    return LineInReel(lane, replace(spoken_words, words=unread), side, changed)
+    words = tuple(places.get(k) for k in span)
+    return LineInReel(lane, replace(spoken_words, words=unread), side, changed, near, words)
 
 
 def _in_reading_order(rows: Sequence[Row]) -> list[Row]:
@@ -240,7 +258,21 @@ def _changed(chapter: ChapterState, pickup: Pickup, hearing: Hearing, span: rang
 
 def line_figures(line: LineInReel, take: Spoken, rate: int) -> tuple[Figures, Figures, float]:
     """What both sides of a line measure, and how many times as fast as the chapter the take is read."""
-    return figures_of(line.spoken, rate), figures_of(take, rate), _pace(line.spoken.words, take.words, rate)
+    near = range(max(0, line.changed.start - FEW_BEFORE), max(0, line.changed.start - FEW_BEFORE) + MOST_FIGURED)
+    mine, theirs = both(lambda side: figures_of(_only(side, near, rate), rate), line.spoken, take)
+    return mine, theirs, _pace(line.spoken.words, take.words, rate)
+
+
+def _only(side: Spoken, near: range, rate: int) -> Spoken:
+    """One side of a long line with some of its words alone, and what is around those."""
+    some = [s for k, s in enumerate(side.words) if s is not None and k in near]
+    if len(side.words) <= len(near) or not some:
+        return side
+    reach = round(CONTEXT_S * rate)
+    first, last = (max(0, some[0].start - reach - side.offset), max(s.stop for s in some) + reach - side.offset)
+    words = tuple(s if k in near else None for k, s in enumerate(side.words))
+    others = tuple(s for s in side.others if first + side.offset <= s.start and s.stop <= last + side.offset)
+    return Spoken(side.sound[first:last], side.offset + first, words, others, side.room)
 
 
 def _pace(chapter: Sequence[Span | None], take: Sequence[Span | None], rate: int) -> float:
@@ -282,7 +314,7 @@ def matched_take(
     profile: Profile,
     rate: int,
     switches: Switches,
-    tone: Signal,
+    tone: Callable[[], Signal],
 ) -> MatchedTake:
     """A take's sound, (n,), as if it had been read with the chapter; its gain is left to its piece."""
     y, amounts = matched(take, figures[1], figures[0], profile, rate, switches, tone)
@@ -338,16 +370,15 @@ def preview_splice(
     rate, reel = book.rate, chapter.reel
     parts = pickup.parts or (Part(pickup.chosen, 0, pickup.word_count),)
     take = pickup.takes[parts[part].take]
-    line = line_in_reel(book, chapter, pickup, hearing, render_of)
-    if pickup.parts:
-        line = replace(line, changed=range(parts[part].first, parts[part].stop))
+    own = range(parts[part].first, parts[part].stop) if pickup.parts else None
+    line = line_in_reel(book, chapter, pickup, hearing, render_of, own)
     source = render_of(reel).source
-    spoken, side = take_side(partial(_mono_of, source, take.recording), take, rate)
+    spoken, side = take_side(partial(_mono_of, source, take.recording), take, rate, line.near)
     spoken = with_same_edges(line.spoken, spoken, rate)
     figures = line_figures(line, spoken, rate)
     profile = combined(session, profile_of([figures]))
     tone = lane_tone(book, chapter, line.lane)
-    made = matched_take(spoken, figures, profile, rate, switches or Switches(), _woven(tone, len(spoken.sound), source))
+    made = matched_take(spoken, figures, profile, rate, switches or Switches(), partial(_woven, tone, len(spoken.sound), source))
     gain_db = made.amounts.level_db
     theirs = Side(
         made.sound * np.float32(ratio(gain_db)),
@@ -377,7 +408,7 @@ def preview_splice(
         plan.command.apply(reel),
         Span(lo, lo + len(line.spoken.sound)),
         Span(take.start, take.stop),
-        _line_words(pickup, take, line.side.words, plan, made),
+        _line_words(pickup, take, line.words, plan, made),
         made,
         profile,
         figures,
@@ -593,7 +624,7 @@ def session_profile(
             line = line_in_reel(book, chapter, pickup, hearing, render_of)
         except EditRefused:
             continue
-        spoken, _ = take_side(partial(_mono_of, source, take.recording), take, book.rate)
+        spoken, _ = take_side(partial(_mono_of, source, take.recording), take, book.rate, line.near)
         pairs.append(line_figures(line, with_same_edges(line.spoken, spoken, book.rate), book.rate))
     return profile_of(pairs) if pairs else None
 
