@@ -73,10 +73,10 @@ def in_own_process(code: str, *args: str) -> tuple[float, float, dict[str, float
     return time.perf_counter() - start, values.pop("peak_mb"), values
 
 
-def told_by(script: str) -> dict[str, Any]:
+def told_by(script: str, *args: str) -> dict[str, Any]:
     """What a benchmark of its own prints as JSON on its last line."""
     path = Path(__file__).parent / script
-    done = subprocess.run([sys.executable, str(path)], capture_output=True, text=True, check=False)
+    done = subprocess.run([sys.executable, str(path), *args], capture_output=True, text=True, check=False)
     if done.returncode:
         raise SystemExit(done.stderr)
     return dict(json.loads(done.stdout.strip().splitlines()[-1]))
@@ -407,6 +407,28 @@ def main() -> int:
             tell("desk_painted", v["step_painted_ms"], "ms", note)
             note = f"worst of 25 {v['first_sound_worst_ms']:.0f}; rendering a block bare {v['block_ms']:.1f} ms"
             tell("first_sound", v["first_sound_ms"], "ms", note)
+        if chosen.only in ("", "planning"):
+            v = told_by("planning.py")
+            note = f"a line of {v['seconds']} s, a word of it to be replaced; all of it {v['planned_whole_ms']:.0f}; spectra of both sounds {v['bare_ms']:.0f} ms"
+            tell("splice_planned", v["planned_ms"], "ms", note)
+            note = f"the window held at most {v['held_worst_ms']:.0f} ms at a time; all of it {v['shown_whole_ms']:.0f}"
+            tell("splice_shown", v["shown_ms"], "ms", note)
+            tell("splice_put_in", v["put_in_ms"], "ms", f"painting the desk anew {v['repaint_ms']:.0f} ms")
+        if chosen.only == "splice":  # an hour and more
+            v = told_by("splice/run.py", "--part", "all")
+            each = ", ".join(f"{name} {share:.3f}" for name, share in v["shares"].items() if name not in {"all", "cases"})
+            tell("splice_all_limits", v["shares"]["all"], "", f"of {v['shares']['cases']:.0f} cases; {each}")
+            for kind, sets in v["auc"].items():
+                for features in ("minded", "unminded"):
+                    areas = {k: a for k, a in sets[features].items() if k != "shuffled"}
+                    note = ", ".join(f"{k} {a:.2f}" for k, a in sets[features].items())
+                    tell(f"splice_found_{kind}_{features}", max(areas.values()), "", note)
+        if chosen.only == "sorting":  # half an hour
+            v = told_by("splice/sorting.py")
+            tell("sorting_right", v["takes at their line"], "", f"of {v['takes']} takes of {v['lines']} lines")
+            tell("sorting_best", v["best as in the truth"], "", "")
+            tell("sorting_invented", v["invented"], "", "")
+            tell("sorting_speed", v["times real time"], "x", f"{v['audio_s'] / 60:.0f} minutes")
         if chosen.only in ("", "cuts"):
             v = told_by("cuts.py")
             note = "; ".join(f"{kind} {area:.2f}" for kind, area in v["auc"].items() if kind != "close up")

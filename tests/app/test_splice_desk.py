@@ -419,3 +419,21 @@ def test_joins_of_the_chapter_are_listed_worst_first_and_shown(desk):
     QTest.keyClick(desk.panel.joins, Qt.Key.Key_Return)
     assert desk.window.parts.transport.spot == desk.s.joins[0].seam.at
     assert desk.window.bench.chapter_id == "c1"
+
+
+def test_matched_takes_of_plans_that_are_not_used_do_not_pile_up(desk):
+    def waiting():
+        return sorted(p.name for p in (desk.bench.session.store.folder / "cache").glob("made-*.flac"))
+
+    planned(desk)
+    assert len(waiting()) == 1
+    for name in ("level", "tone", "level", "tone"):
+        desk.opened.do(f"splice.match_{name}")
+        planned(desk)
+        assert len(waiting()) == 1
+    desk.opened.press(desk.panel.place)
+    [put] = desk.bench.book.pickup(desk.first).placed
+    desk.opened.do("splice.next")
+    planned(desk)
+    assert desk.bench.path_of(put.recording).is_file()
+    assert len(waiting()) == 1

@@ -18,7 +18,7 @@ from faithful_reel.core.audio.overview import Overview, overview_of
 from faithful_reel.core.book.commands import EditReel
 from faithful_reel.core.book.model import Book, ChapterState, Recording
 from faithful_reel.core.book.pickups import HeardAgain, PassPickup, SpliceTakes, TakeOut
-from faithful_reel.core.book.recordings import adopted
+from faithful_reel.core.book.recordings import adopted, forget_made
 from faithful_reel.core.errors import AppError
 from faithful_reel.core.hear.memory import Memory
 from faithful_reel.core.jobs import Watch
@@ -115,6 +115,10 @@ class SplicePresenter(Observed):
         self.busy = False
         self._put_in = ""
         """A line that is put in as soon as it is planned."""
+        self._many = False
+        """Whether many lines are being put in."""
+        self._written: tuple[str, ...] = ()
+        """The matched takes that were written for plans, of which at most the last is still wanted."""
         self.planned_anew: Callable[[], None] | None = None
         """Called once, with the next plan."""
         self._choices: dict[str, tuple[Choice, ...]] = {}
@@ -302,13 +306,18 @@ class SplicePresenter(Observed):
     def _keep(self, planned: Planned) -> None:
         """Write the matched takes of a plan that is shown, so that putting them in is one step."""
         folder, book, ticket = self.bench.session.store.folder, self.bench.book, self._ticket
+        before, self._written = self._written, ()
 
         def keep(_watch: Watch) -> tuple[int, Planned]:
-            return ticket, replace(planned, kept=tuple(keep_matched(folder, book, planned.pickup, planned.previews)))
+            kept = tuple(keep_matched(folder, book, planned.pickup, planned.previews))
+            if not self._many:  # they may be the very ones that are being put in
+                forget_made(folder, [h for h in before if h not in {r.hash for r, _ in kept}])
+            return ticket, replace(planned, kept=kept)
 
         self.bench.jobs.start("Keep the matched take", keep, done=self._kept, stopped=self._plan_failed(ticket), quiet=True)
 
     def _kept(self, made: tuple[int, Planned]) -> None:
+        self._written += tuple(r.hash for r, _ in made[1].kept or ())
         if made[0] == self._ticket and self.planned is not None and self.planned.previews is made[1].previews:
             self.planned = made[1]
 
@@ -678,11 +687,17 @@ class SplicePresenter(Observed):
                     folder, book, wanted, lambda c: hearings.get(c.id), render_of, sessions, switches, watch
                 )
 
-        self.bench.jobs.start(f"Splice {len(wanted)} pickups", plan, done=self._all_planned, stopped=self.bench.stopped)
+        def stopped(why: BaseException) -> None:
+            self._many = False
+            self.bench.stopped(why)
+
+        self._many = True
+        self.bench.jobs.start(f"Splice {len(wanted)} pickups", plan, done=self._all_planned, stopped=stopped)
         return True
 
     def _all_planned(self, made: tuple[Book, Many]) -> None:
         book, many = made
+        self._many = False
         if self.bench.book is not book:
             self.bench.tell("The book was changed while the splices were planned, so none was put in. Do it again.")
             return

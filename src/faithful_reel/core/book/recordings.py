@@ -9,7 +9,7 @@ import logging
 import os
 import zipfile
 import zlib
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from enum import StrEnum
 from pathlib import Path
@@ -247,9 +247,10 @@ def adopted(folder: Path, recording: Recording) -> None:
         raise StoreProblem(f"“{recording.name}” could not be kept in the book ({problem.strerror}). Try again.") from problem
 
 
-def forget_made(folder: Path) -> None:
-    """Take away what `kept_sound` made and no line uses; nothing that a book holds."""
-    for path in (folder / "cache").glob("made-*.flac"):
+def forget_made(folder: Path, hashes: Sequence[str] | None = None) -> None:
+    """Take away what `kept_sound` made and no line uses, all or some of it; nothing that a book holds."""
+    names = [f"made-{h}.flac" for h in hashes] if hashes is not None else ["made-*.flac"]
+    for path in (p for name in names for p in (folder / "cache").glob(name)):
         path.unlink(missing_ok=True)
 
 

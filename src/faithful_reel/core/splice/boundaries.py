@@ -380,7 +380,7 @@ def bands_of(x: Signal, frame: int, hop: int, rate: int, top: float | None = Non
     return np.asarray(np.maximum(levels, (levels.max() if top is None else top) - 50))
 
 
-@numba.njit(cache=True, nogil=True)
+@numba.njit(cache=True, nogil=True, fastmath=True)
 def _likeness(one, weights, rows, there, count):  # type: ignore[no-untyped-def]  # pragma: no cover - compiled
     """(count,): how alike the frames of one, centred by weights, are to rows from each place on; not yet by their own norm."""
     frames, bands = one.shape
