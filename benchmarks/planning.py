@@ -71,7 +71,9 @@ def made(folder: Path) -> None:
             words = tuple(places[first : first + size])
             line = Pickup(f"p{k}", "c1", (), " ".join(["word"] * size), "", first, size, words[0][0], words[-1][1])
             lines.append(line)
-            found.append((line.id, (Take(takes.hash, words[0][0], words[-1][1], 0, line.line, words, clear=(RATE // 2, RATE // 2)),), 0))
+            found.append(
+                (line.id, (Take(takes.hash, words[0][0], words[-1][1], 0, line.line, words, clear=(RATE // 2, RATE // 2)),), 0)
+            )
         session.do(AddPickups(tuple(lines)))
         session.do(ReceiveTakes(takes.hash, tuple(found), 2))
 
