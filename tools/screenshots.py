@@ -18,6 +18,9 @@ from faithful_reel.app.editing.list_acts import ListActs
 from faithful_reel.app.editing.pages import Described
 from faithful_reel.app.editing.shaping import Shaping
 from faithful_reel.app.main import application
+from faithful_reel.app.recording.acts import RecordingActs
+from faithful_reel.app.recording.presenter import Stage
+from faithful_reel.app.splice.panel import SplicePanel
 from faithful_reel.app.window import Window
 from faithful_reel.app.wiring import open_window, user_settings
 from faithful_reel.core.book.demo import TWO_VOICES, demo_files, make_demo_book
@@ -100,6 +103,24 @@ def two_voices(window: Window, out: Path) -> None:
     window.grow_loupe()
 
 
+def recorded(window: Window, out: Path) -> None:
+    """A line at the microphone, after two takes of it."""
+    acts = window.actions_._acts["record.line"][1]
+    assert isinstance(acts, RecordingActs)
+    assert acts.presenter.begin()
+    dialog = acts.dialog()
+    dialog.resize(900, 560)
+    dialog.show()
+    for _ in range(2):
+        dialog.record.click()
+        while acts.presenter.stage is not Stage.DONE:
+            wait(100)
+    wait(200)
+    dialog.grab().save(str(out / "recording.png"))
+    acts.presenter.throw_away()
+    dialog.done(0)
+
+
 def main() -> int:
     """Walk through the demo and save a picture of every desk."""
     out = Path(sys.argv[1]) if len(sys.argv) > 1 else ROOT / "docs" / "screenshots"
@@ -130,13 +151,24 @@ def main() -> int:
         for finding in [f for f in proof.docket() if f.decision is Decision.OPEN]:
             proof.choose(finding.id)
             proof.decide(Decision.MEND if finding.kind in MENDED else Decision.PICKUP)
-        window.parts.pickups.receive(demo_files() / "pickups-1.flac")
+        pickups, splice = window.parts.pickups, window.parts.splice
+        pickups.receive(demo_files() / "pickups-1.flac")
+        idle(window)
+        pickups.choose(next(p.id for p in window.bench.book.pickups if len(p.takes) > 1))
         idle(window)
         shot("pickups")
+        recorded(window, out)
+        window.desks.show(DeskName.SPLICE)
+        idle(window)
         shot("splice")
-        for pickup in window.parts.splice.rows():
-            window.parts.splice.choose(pickup.id)
-            window.parts.splice.place()
+        splice.place_all()
+        idle(window)
+        idle(window)
+        panel = window.findChild(SplicePanel)
+        panel.which.setCurrentIndex(1)
+        panel.which.activated.emit(1)
+        idle(window)
+        shot("splice", "joins")
         window.parts.mastering.master_all()
         idle(window)
         shot("master")

@@ -224,6 +224,8 @@ def splice(
     made = result.preview
     places = " and ".join(f"{clock(at / made.rate)}" for at in made.joins)
     sys.stdout.write(f"{out}: joined at {places}, {result.seam_in.ease} and {result.seam_out.ease}\n")
+    if result.wrong:
+        sys.stdout.write(f"not heard as written: {'; '.join(result.wrong)}\n")
 
 
 @app.command()

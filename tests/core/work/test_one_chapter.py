@@ -21,6 +21,7 @@ from faithful_reel.core.pickups.ledger import Take
 from faithful_reel.core.splice.seam import FIGURES
 from faithful_reel.core.units import EAR_RATE
 from faithful_reel.core.work import one_chapter, receiving
+from faithful_reel.core.work.hearing_again import HeardSo
 from faithful_reel.core.work.one_chapter import rough_file, rough_of, splice_file
 
 LINE = "A line of green bottles lay there."
@@ -87,7 +88,15 @@ def files(request, tmp_path, monkeypatch):
         take = Take(recording, words[0][0], words[-1][1], 0, LINE, words)
         return Session((LineTakes((take,), 0) if lines == [LINE] else LineTakes((), -1),), ())
 
+    def heard_again(book, chapter, text, hearing, words, render_of, ears, watch, memory):
+        assert (text, words, memory) == (TEXT, range(4, 11), "memory")
+        assert book.chapters == (chapter,)
+        assert book.pickups[0].placed
+        assert len(render_of(chapter.reel).render(0, len(chapter.reel))) == len(chapter.reel)  # the take's sound is there
+        return HeardSo(())
+
     monkeypatch.setattr(one_chapter, "proofed", proofed)
+    monkeypatch.setattr(one_chapter, "heard_again", heard_again)
     monkeypatch.setattr(receiving, "session_of", session_of)
     return tmp_path, chapter
 
@@ -110,7 +119,7 @@ def test_a_splice_changes_the_word_and_nothing_else(files):
     folder, before = files
     watch = Watch()
     made_ = spliced(folder, watch=watch)
-    assert watch.told == [(0.6, "heard"), (1.0, "sorted")]
+    assert watch.told == [(0.6, "heard"), (0.8, "sorted"), (0.8, "hearing the result")]
     after, rate = soundfile.read(folder / "out.wav", dtype="float32", always_2d=True)
     told, preview = made_.as_json(), made_.preview
     command = preview.plan.command
@@ -133,6 +142,34 @@ def test_a_splice_changes_the_word_and_nothing_else(files):
     assert told["matched"]["level_db"] == preview.plan.gain_db
     for side in ("in", "out"):
         assert set(told["seam"][side]) == {*FIGURES, "percentiles", "kind", "word"}
+
+
+@pytest.mark.parametrize(
+    ("wrong", "tried", "left"),
+    [
+        ([(), ()], 1, ()),
+        ([("“green” is not heard",), ()], 2, ()),
+        ([("a", "b"), ("a", "b", "c"), ("c",), ("d",), ("e", "f"), ("g",)], 6, ("c",)),
+    ],
+)
+def test_where_a_word_is_not_heard_as_written_the_next_best_places_are_tried(files, monkeypatch, wrong, tried, left):
+    folder, _ = files
+    asked = []
+
+    def heard_again(book, chapter, *_more):
+        asked.append(chapter.reel)
+        return HeardSo(wrong[len(asked) - 1])
+
+    monkeypatch.setattr(one_chapter, "heard_again", heard_again)
+    result = spliced(folder)
+    assert len(asked) == tried
+    assert len(set(asked)) == tried  # no place twice
+    assert result.wrong == left
+    assert result.as_json()["wrong"] == list(left)
+    first = next(k for k, told in enumerate(wrong) if told == left)
+    assert result.preview.reel == asked[first]
+    out, _ = soundfile.read(folder / "out.wav", dtype="float32", always_2d=True)
+    assert len(out) == len(asked[first])  # and that is what was written
 
 
 def test_sources_are_never_written_over(files):

@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 import os
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from functools import partial
@@ -28,14 +28,16 @@ from faithful_reel.core.files import refuse_over, shown
 from faithful_reel.core.hear.ears import Ears
 from faithful_reel.core.hear.memory import Memory
 from faithful_reel.core.jobs import Part, Unwatched, Watch
-from faithful_reel.core.pickups.ledger import Pickup
+from faithful_reel.core.pickups.ledger import Pickup, State
 from faithful_reel.core.pickups.takes import find_line
 from faithful_reel.core.reel.reel import Reel, reel_of
 from faithful_reel.core.reel.render import FileSources, Renderer
 from faithful_reel.core.splice.match import Switches
+from faithful_reel.core.splice.place import Choice, Plan
 from faithful_reel.core.splice.seam import JudgedSeam, Seam, natural_seam, seam_at
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.units import Signal, Span
+from faithful_reel.core.work.hearing_again import heard_again
 from faithful_reel.core.work.mending import Columns, before_onset
 from faithful_reel.core.work.receiving import matched_takes
 from faithful_reel.core.work.roughcut import rough_cut
@@ -43,6 +45,8 @@ from faithful_reel.core.work.seams import natural_of, seam_in
 from faithful_reel.core.work.splicing import Preview, preview_splice
 from faithful_reel.core.work.timeline import Hearing, hearing_of
 
+MOST_TRIED = 6
+"""So many pairs of places are tried for a splice of which every word is heard as written."""
 MOST_PAUSES = 200
 """Pauses of the recording that a rough cut's joins are compared with."""
 
@@ -203,10 +207,13 @@ class SplicedFile:
     preview: Preview
     seam_in: JudgedSeam
     seam_out: JudgedSeam
+    wrong: tuple[str, ...] = ()
+    """What the ears do not hear as written in the line as it then stands."""
 
     def as_json(self) -> dict[str, object]:
         """As documented in docs/headless.md."""
-        return self.preview.as_json() | {"seam": {"in": self.seam_in.as_json(), "out": self.seam_out.as_json()}}
+        seams = {"in": self.seam_in.as_json(), "out": self.seam_out.as_json()}
+        return self.preview.as_json() | {"seam": seams, "wrong": list(self.wrong)}
 
 
 def splice_file(
@@ -222,7 +229,8 @@ def splice_file(
 ) -> SplicedFile:
     """Put the line of a pickup recording into a chapter recording and write the result to `out`.
 
-    `memory` as in `proofed`; what is matched by `switches`, else as usual.
+    `memory` as in `proofed`; what is matched by `switches`, else as usual.  The ears hear the line as it then stands; where it is
+    not as written the next best places are tried, and what is still wrong is told.
 
     Raises
     ------
@@ -268,7 +276,7 @@ def _spliced(
 ) -> SplicedFile:
     rate = one.book.rate
     taken = hash_of(pickup)
-    matched, _ = matched_takes(sound, taken, rate, [wanted], ears, watch, memory)
+    matched, _ = matched_takes(sound, taken, rate, [wanted], ears, Part(watch, 0.0, 0.5), memory)
     if not matched:
         raise FileProblem(f"The line was not heard in {pickup.name}. Check that this is the right pickup file.")
     book = ReceiveTakes(taken, matched, EDITION).apply(replace(one.book, pickups=(wanted,)))
@@ -277,7 +285,7 @@ def _spliced(
     files = FileSources(paths.__getitem__, channels=full_range_info(audio).channels)
     try:
         plain = partial(Renderer, source=mixed)
-        preview = preview_splice(book, one.chapter, book.pickups[0], one.hearing, plain, switches=switches)
+        preview, wrong = _as_written(one, book, plain, ears, Part(watch, 0.5, 1.0), memory, switches)
         whole = Renderer(preview.reel, preview.source(files))
         write_audio(out, (np.atleast_2d(x) for x in whole.blocks()), rate, channels=full_range_info(audio).channels)
 
@@ -286,10 +294,55 @@ def _spliced(
 
         natural = natural_of(book, one.chapter, one.hearing, preview.plan.command.lane, rendering)
         lane = preview.plan.command.lane
-        return SplicedFile(preview, *(seam_in(preview.reel, lane, at, natural, rendering, rate) for at in preview.joins))
+        seams = [seam_in(preview.reel, lane, at, natural, rendering, rate) for at in preview.joins]
+        return SplicedFile(preview, seams[0], seams[1], wrong)
     finally:
         mixed.close()
         files.close()
+
+
+def _as_written(
+    one: OneChapter,
+    book: Book,
+    render_of: Callable[[Reel], Renderer],
+    ears: Ears,
+    watch: Watch,
+    memory: Memory | None,
+    switches: Switches | None,
+) -> tuple[Preview, tuple[str, ...]]:
+    """The best splice, of a few, of which the ears hear every word as written; else that with the least wrong, and that."""
+    pickup = book.pickups[0]
+    plan = partial(preview_splice, book, one.chapter, pickup, one.hearing, render_of, switches=switches)
+    best = plan()
+    least: tuple[str, ...] = ()
+    for k, choice in enumerate((None, *_next_best(best.plan))):
+        watch.tick(k / MOST_TRIED, "hearing the result")
+        try:
+            made = best if choice is None else plan(choice=choice)
+        except EditRefused:
+            continue
+        put = replace(pickup, placed=(made.placed(made.matched.id, pickup.chosen, pickup.word_count),), state=State.SPLICED)
+        chapter = replace(one.chapter, reel=made.reel)
+        now = replace(book, pickups=(put,), chapters=(chapter,))
+        source = made.source(render_of(made.reel).source)
+        wrong = heard_again(
+            now, chapter, one.text, one.hearing, put.words, partial(Renderer, source=source), ears, Unwatched(), memory
+        ).wrong
+        if choice is None or len(wrong) < len(least):
+            best, least = made, wrong
+        if not least:
+            break
+    return best, least
+
+
+def _next_best(plan: Plan) -> list[Choice]:
+    """Other pairs of places than the chosen one, the cheapest first."""
+    pairs = [
+        (a.score + b.score, Choice(i, j))
+        for (i, a), (j, b) in itertools.product(enumerate(plan.entering[:MOST_TRIED]), enumerate(plan.leaving[:MOST_TRIED]))
+        if (i, j) != (0, 0) and (a, b) != (plan.chosen_in, plan.chosen_out) and b.take > a.take and b.original >= a.original
+    ]
+    return [choice for _, choice in sorted(pairs, key=lambda pair: pair[0])][: MOST_TRIED - 1]
 
 
 @contextmanager
