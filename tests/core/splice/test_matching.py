@@ -137,6 +137,23 @@ def test_the_chapters_own_room_is_laid_under_where_it_is_louder():
     assert quiet_of(dry) < quiet_of(chapter.sound) - 8
 
 
+@pytest.mark.parametrize("tone", ["none", "of another room", "half as long"])
+def test_where_the_chapter_has_no_tone_of_its_own_its_floor_is_made(tone):
+    """A tone that is not the chapter's, none at all, or one too short: what is laid under is as loud and as coloured as the floor."""
+    x = reading().sound
+    brown = tilted(noise(seconds=2 * len(x) / RATE + 1, rms_db=quiet_of(x) + 12), -12)
+    chapter = altered(x + brown[: len(x)])
+    laid = {
+        "none": np.zeros(0, np.float32),
+        "of another room": noise(seconds=len(x) / RATE + 1, rms_db=-80)[: len(x)],
+        "half as long": brown[: len(x) // 2].astype(np.float32),
+    }[tone]
+    y, _ = as_chapter(altered(x), chapter, tone=laid)
+    assert quiet_of(y) == pytest.approx(quiet_of(chapter.sound), abs=1.5)
+    a, b = (thirds(z[-round(0.5 * RATE) :]) for z in (y, chapter.sound))
+    assert np.abs(a - b).mean() < 3
+
+
 def test_late_echo_of_another_room_falls_as_in_the_chapter():
     chapter = reading()
     take = altered(roomy(chapter.sound))
@@ -184,7 +201,7 @@ def test_a_take_in_which_nobody_speaks_makes_no_numbers_that_are_none(kind):
     assert np.isfinite(y).all()
     assert len(y) == len(x)
     assert np.isfinite([amounts.level_db, amounts.tone_db, amounts.room_db, amounts.echo_db]).all()
-    assert level(y) <= level(x) + MOST_LEVEL_DB + MOST_TONE_DB + 3
+    assert level(y) <= max(level(x) + MOST_LEVEL_DB + MOST_TONE_DB, quiet_of(reading().sound)) + 3  # the room is laid under
 
 
 def test_a_take_whose_words_are_not_known_is_let_be():

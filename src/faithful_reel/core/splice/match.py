@@ -23,6 +23,7 @@ from faithful_reel.core.splice.profile import (
     frame_of,
     in_bands,
     level_apart,
+    spectra_of,
     word_levels,
 )
 from faithful_reel.core.units import Signal
@@ -37,6 +38,8 @@ MOST_ECHO_DB = 14.0
 STRENGTHS = (0.2, 0.4, 0.6, 0.8, 1.0, 1.3, 1.7, 2.2, 3.0)
 MOST_MORE_DB = 1.5
 """So much the level is corrected at most by what the matched take measures itself."""
+MOST_COLOUR_DB, FAINTEST_DB = 40.0, -110.0
+"""So much at most a tone is lifted to what the chapter's floor measures; one that is fainter than that is none."""
 LEAST_LACKING = 0.33
 """Room tone is laid under from this share of the chapter's on: half a dB is lacking then."""
 WORKERS = 2
@@ -99,7 +102,7 @@ def matched(
     One pass over short-time spectra: noise over the chapter's floor is lowered to it, and no further, by a decision-directed gain
     in every bin; late echo by spectral subtraction of a delayed, decaying copy (Lebart, Boucher and Denbigh, Acta Acustica 87,
     2001), as strong as brings the decay after words to the chapter's; tone as a smooth gain.  Where the chapter's floor is
-    higher its own room tone, filtered by what is lacking, is laid under.
+    higher room tone, filtered to what is lacking, is laid under: the chapter's own, or where it has none noise.
     """
     x = np.asarray(take.sound, np.float32)
     frame, hop = frame_of(rate)
@@ -136,8 +139,8 @@ def matched(
     if switches.room:
         residue = floor * np.minimum(1.0, 10 ** (-np.maximum(excess, 0) / 10)) * 10 ** (gain_db / 10)
         lacking = np.sqrt(np.clip(1 - residue / wanted, 0.0, 1.0))
-        if lacking.max() > LEAST_LACKING and len(woven := tone()):
-            y += _filtered(np.asarray(woven[: len(x)], np.float32), _smooth(lacking), rate)
+        if lacking.max() > LEAST_LACKING:
+            y += _room(tone(), lacking, wanted, len(x), rate)
         speech = slice(BANDS // 8, BANDS)
         room_db = float(
             np.mean(10 * np.log10(in_bands(wanted, rate)[speech] / in_bands(floor * 10 ** (gain_db / 10), rate)[speech]))
@@ -145,6 +148,22 @@ def matched(
     return y.astype(np.float32), Amounts(
         round(level, 2), round(float(np.abs(shape).max()), 1), round(room_db, 1), round(echo_db, 1)
     )
+
+
+def _room(tone: Signal, lacking: NDArray[np.float64], wanted: NDArray[np.float64], length: int, rate: int) -> Signal:
+    """(length,) of room tone whose spectrum is the share of the wanted one that is lacking; noise where there is no tone."""
+    count = max(length, 8 * frame_of(rate)[0])  # a spectrum is told by a few frames at least
+    x = np.asarray(np.resize(tone, count), np.float32) if len(tone) else np.zeros(count, np.float32)
+    if level_of(x) < FAINTEST_DB:
+        x = np.random.default_rng(length).standard_normal(count).astype(np.float32) * np.float32(1e-3)
+    own = spectra_of(x, rate).mean(axis=0, dtype=np.float64)
+    apart = np.clip(_smooth(10 * np.log10(wanted / np.maximum(own, 1e-16))), -MOST_FLOOR_DB, MOST_COLOUR_DB)
+    return np.asarray(_filtered(x, _smooth(lacking) * 10 ** (apart / 20), rate)[:length], np.float32)
+
+
+def level_of(x: Signal) -> float:
+    """RMS in dB of (n,) audio."""
+    return float(10 * np.log10(np.mean(np.square(x, dtype=np.float64)) + 1e-20)) if len(x) else -200.0
 
 
 def _smooth(row: NDArray[np.float64]) -> NDArray[np.float64]:
