@@ -380,3 +380,14 @@ def test_three_hundred_lines_are_shown_and_searched(desk):
     QApplication.processEvents()
     assert rows_of(desk.panel) == ["Never sent", "- mc2149"]
     assert desk.p.pickup().id == "mc2149"
+
+
+def test_the_first_line_of_a_group_is_shown_with_its_title_and_a_line_without_takes_says_so(desk):
+    many = [replace(line(desk), id=f"m{k}", first_word=k, word_count=3) for k in range(80)]
+    assert desk.bench.do(AddPickups(tuple(many)))
+    desk.p.choose(desk.p.rows()[60].id)
+    QApplication.processEvents()
+    desk.p.choose(desk.p.rows()[0].id)
+    QApplication.processEvents()
+    assert desk.panel.ledger.visualItemRect(desk.panel.ledger.item(0)).top() >= 0
+    assert desk.panel.takes._rows[0].told.endswith("no take yet")

@@ -233,7 +233,8 @@ class PickupsPanel(Desk):
             for number, (words, columns) in enumerate(strips):
                 take = number - first
                 if take < 0:
-                    rows.append(TakeRow("original", words, columns, f"heard “{pickup.heard}”" if pickup.heard else "as recorded"))
+                    said = f"heard “{pickup.heard}”" if pickup.heard else "as recorded"
+                    rows.append(TakeRow("original", words, columns, said if pickup.takes else f"{said} · no take yet"))
                     continue
                 chosen = take in owners and pickup.chosen >= 0
                 owned = frozenset(k for k, t in enumerate(owners) if t == take) if pickup.parts else frozenset()

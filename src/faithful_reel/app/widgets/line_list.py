@@ -152,4 +152,7 @@ class LineList(RowMenu, QListWidget):
         for row, line in enumerate(self._lines):
             if line.key and line.key == key and (self.key != key or key not in self.chosen_keys()):
                 self.setCurrentRow(row)
+                title = self.item(row - 1) if row and not self._lines[row - 1].key else None
+                if title is not None:  # the first of a group is shown with its title
+                    self.scrollToItem(title)
         self.blockSignals(False)
