@@ -18,6 +18,8 @@ from faithful_reel.core.errors import FileProblem
 from faithful_reel.core.hear.recogniser import Heard
 from faithful_reel.core.pickups.judging import LineTakes, Session
 from faithful_reel.core.pickups.ledger import Take
+from faithful_reel.core.splice.boundaries import Boundary
+from faithful_reel.core.splice.place import Choice, Plan
 from faithful_reel.core.splice.seam import FIGURES
 from faithful_reel.core.units import EAR_RATE
 from faithful_reel.core.work import one_chapter, receiving
@@ -270,3 +272,13 @@ def test_a_book_of_one_chapter_is_the_file(files):
     assert [h.start for h in one.hearing.heard] == pytest.approx([h.start for h in hearing.heard], abs=3)
     assert one.chapter.findings[0].start == pytest.approx(place(4), abs=3)
     assert recording.tone is None or recording.tone.recording == recording.hash
+
+
+def test_the_next_best_places_are_other_pairs_that_fit_the_cheapest_first():
+    def at(place, score):
+        return Boundary(0, place, place, score, 80, 0.1)
+
+    entering, leaving = (at(50, 0.0), at(40, 1.0), at(250, 1.5), at(10, 5.0)), (at(90, 0.0), at(300, 2.0))
+    plan = Plan(entering, leaving, entering[1], leaving[0], 0.0, None)
+    choices = one_chapter._next_best(plan)
+    assert choices == [Choice(0, 1), Choice(1, 1), Choice(2, 1), Choice(3, 0), Choice(3, 1)]  # 0, 0 means the best pair

@@ -10,17 +10,21 @@ from support.chapters import LENGTH, RATE, STEP, TOKENS, TONE, made, place
 
 from faithful_reel.core.book.model import Recording
 from faithful_reel.core.book.pickups import SpliceTakes, TakeOut, placed_span
+from faithful_reel.core.collate.proofing import Placed
 from faithful_reel.core.errors import EditRefused
+from faithful_reel.core.hear.recogniser import Heard
 from faithful_reel.core.pickups.ledger import Part, Pickup, State, Take
 from faithful_reel.core.pickups.placing import take_bounds, take_rows
 from faithful_reel.core.reel.commands import CutAndClose, ReplaceByTake, SplitAt
-from faithful_reel.core.reel.reel import Join, Lane, Piece, Reel, RoomTone
+from faithful_reel.core.reel.reel import Join, Lane, Piece, Reel, RoomTone, reel_of
 from faithful_reel.core.reel.render import Renderer
 from faithful_reel.core.splice.match import Switches
 from faithful_reel.core.splice.place import Choice
 from faithful_reel.core.units import Span
 from faithful_reel.core.work.splicing import (
+    NEAR_WORDS,
     in_place,
+    line_in_reel,
     placed_joins,
     preview_parts,
     preview_splice,
@@ -28,7 +32,7 @@ from faithful_reel.core.work.splicing import (
     splice_of,
     take_reel,
 )
-from faithful_reel.core.work.timeline import tokens_of
+from faithful_reel.core.work.timeline import Hearing, tokens_of
 
 LINE = TOKENS[4:11]
 SHIFT, SLOWER = 700, 300
@@ -232,3 +236,52 @@ def test_a_take_is_found_by_its_pickup(state):
     earlier = CutAndClose(0, 1000).apply(reel)
     assert placed_span(earlier, "p") == (0, Span(place(5) - 3000, place(7) - 3000 + more))
     assert placed_span(SplitAt(100).apply(reel), "p") == (0, Span(place(5) - 2000, place(5) - 2000 + 2 * STEP + more))
+
+
+MANY, ODD = 60, 30
+
+
+@pytest.fixture
+def long_line(state):
+    """A line of sixty words, the thirtieth misread, with a take of it; and a take that is read as the chapter is."""
+    book, chapter, _, _ = state
+    heard = tuple(Heard(f"w{k}" if k != ODD else "odd", place(k), place(k) + LENGTH, 0.9) for k in range(MANY))
+    links = tuple((k, k + 1, k, k + 1, k != ODD) for k in range(MANY))
+    hearing = Hearing(heard, tuple(Placed(h.start, h.stop, 0.9) for h in heard), links)
+    words = tuple((place(k), place(k) + LENGTH) for k in range(MANY))
+    take = Take("r2", words[0][0], words[-1][1], 0, "", words)
+    text = " ".join(f"w{k}" for k in range(MANY))
+    pickup = Pickup("p", "c1", (), text, "odd", 0, MANY, place(0), place(MANY), takes=(take,), chosen=0)
+    chapter = replace(chapter, reel=reel_of("r1", place(MANY) + RATE))
+    return replace(book, chapters=(chapter,), pickups=(pickup,)), chapter, hearing, pickup
+
+
+def test_of_a_long_line_only_what_stands_beside_the_words_that_change_is_looked_at(long_line):
+    book, chapter, hearing, pickup = long_line
+    line = line_in_reel(book, chapter, pickup, hearing, render_of)
+    assert (line.changed, line.near) == (range(ODD, ODD + 1), range(ODD - NEAR_WORDS, ODD + 1 + NEAR_WORDS))
+    assert [w is not None for w in line.words] == [True] * MANY
+    sound = Span(line.spoken.offset, line.spoken.offset + len(line.spoken.sound))
+    assert place(ODD - NEAR_WORDS - 9) < sound.start <= place(ODD - NEAR_WORDS)
+    assert place(ODD + NEAR_WORDS) + LENGTH <= sound.stop < place(ODD + NEAR_WORDS + 10)
+    known = [k for k, w in enumerate(line.spoken.words) if w is not None]
+    assert set(range(ODD - NEAR_WORDS, ODD)) <= set(known)
+    assert all(sound.start <= w.start and w.stop <= sound.stop for w in line.spoken.words if w is not None)
+
+
+def test_a_join_is_never_where_there_is_no_sound_to_look_at(long_line):
+    book, chapter, hearing, pickup = long_line
+    made_ = preview_splice(book, chapter, pickup, hearing, render_of)
+    reach = place(NEAR_WORDS + 9) - place(0)
+    for boundary in (*made_.plan.entering, *made_.plan.leaving):
+        assert abs(boundary.original - place(ODD)) < reach
+    assert abs(made_.plan.command.start - place(ODD)) < 6 * STEP
+    assert len(made_.words) == MANY
+    assert all(w.original and w.take for w in made_.words)
+    assert made_.words[0].result == (place(0), place(0) + LENGTH)
+
+
+def test_what_a_part_takes_is_looked_at_where_the_part_is(long_line):
+    book, chapter, hearing, pickup = long_line
+    line = line_in_reel(book, chapter, pickup, hearing, render_of, range(2, 5))
+    assert (line.changed, line.near) == (range(2, 5), range(5 + NEAR_WORDS))

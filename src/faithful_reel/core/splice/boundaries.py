@@ -164,7 +164,8 @@ class Pair:
                 found.append(self._touching(token, (a, b), edges, entering=entering, extra=extra, sure=sure))
             if extra <= VALLEY_TOKENS and (inside := self._in_word(token, entering=entering, extra=extra)) is not None:
                 found.append(inside)
-        return sorted(found, key=lambda boundary: boundary.score)
+        held = [b for b in found if self.original.holds(b.original) and self.take.holds(b.take)]
+        return sorted(held, key=lambda boundary: boundary.score)
 
     def _edges(self, token: int, a: Span, b: Span, *, entering: bool) -> tuple[tuple[int, int], bool]:
         """Places in the two sounds that belong together: the edge of the gap in the original, and where that is in the take.
