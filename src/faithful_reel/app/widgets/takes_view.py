@@ -69,7 +69,10 @@ class TakesView(QWidget):
         self._area = area
         bar = area.horizontalScrollBar()
         if bar is not None:
-            bar.valueChanged.connect(lambda _: self.update())
+            bar.valueChanged.connect(self._scrolled)
+
+    def _scrolled(self, _at: int) -> None:
+        self.update()
 
     def set_theme(self, theme: Theme) -> None:
         """Draw in another theme."""
