@@ -38,8 +38,10 @@ MOST_ECHO_DB = 14.0
 STRENGTHS = (0.2, 0.4, 0.6, 0.8, 1.0, 1.3, 1.7, 2.2, 3.0)
 MOST_MORE_DB = 1.5
 """So much the level is corrected at most by what the matched take measures itself."""
-MOST_COLOUR_DB, FAINTEST_DB = 40.0, -110.0
-"""So much at most a tone is lifted to what the chapter's floor measures; one that is fainter than that is none."""
+MOST_COLOUR_DB, FAINTEST_DB, OTHER_ROOM_DB = 40.0, -110.0, 6.0
+"""So much at most a tone is lifted to what the chapter's floor measures; a fainter one is none; from such a difference on it is not
+the chapter's own.
+"""
 LEAST_LACKING = 0.33
 """Room tone is laid under from this share of the chapter's on: half a dB is lacking then."""
 WORKERS = 2
@@ -154,10 +156,12 @@ def _room(tone: Signal, lacking: NDArray[np.float64], wanted: NDArray[np.float64
     """(length,) of room tone whose spectrum is the share of the wanted one that is lacking; noise where there is no tone."""
     count = max(length, 8 * frame_of(rate)[0])  # a spectrum is told by a few frames at least
     x = np.asarray(np.resize(tone, count), np.float32) if len(tone) else np.zeros(count, np.float32)
-    if level_of(x) < FAINTEST_DB:
+    if none := level_of(x) < FAINTEST_DB:
         x = np.random.default_rng(length).standard_normal(count).astype(np.float32) * np.float32(1e-3)
     own = spectra_of(x, rate).mean(axis=0, dtype=np.float64)
     apart = np.clip(_smooth(10 * np.log10(wanted / np.maximum(own, 1e-16))), -MOST_FLOOR_DB, MOST_COLOUR_DB)
+    if not none and abs(float(apart.mean())) < OTHER_ROOM_DB:
+        apart = np.zeros_like(apart)  # it is the chapter's own: as it is, it is found less easily (measured)
     return np.asarray(_filtered(x, _smooth(lacking) * 10 ** (apart / 20), rate)[:length], np.float32)
 
 
