@@ -39,8 +39,8 @@ STRENGTHS = (0.2, 0.4, 0.6, 0.8, 1.0, 1.3, 1.7, 2.2, 3.0)
 MOST_MORE_DB = 1.5
 """So much the level is corrected at most by what the matched take measures itself."""
 MOST_COLOUR_DB, FAINTEST_DB, OTHER_ROOM_DB = 40.0, -110.0, 6.0
-"""So much at most a tone is lifted to what the chapter's floor measures; a fainter one is none; from such a difference on it is not
-the chapter's own.
+"""So much at most a tone is lifted to what the chapter's floor measures; a fainter one is none; one that differs by so
+much is not the chapter's own.
 """
 LEAST_LACKING = 0.33
 """Room tone is laid under from this share of the chapter's on: half a dB is lacking then."""
