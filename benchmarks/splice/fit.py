@@ -31,7 +31,9 @@ def natural(m: Material) -> list[tuple[int, bool]]:
     side = Side(m.sound, 0, gaps, gaps, tuple(Span(a, b) for _, a, b in m.words))
     pair = Pair(side, side, m.rate)
     found = [b for way in (True, False) for k in range(1, len(m.words)) for b in pair.ranked([k], entering=way, nearest=k)]
-    return [(b.original, b.in_pause) for b in found]
+    # between words alone: what the splicer proposes inside of them is no natural boundary
+    inside = [(a + round(0.04 * m.rate), b - round(0.04 * m.rate)) for _, a, b in m.words]
+    return [(b.original, b.in_pause) for b in found if b.in_pause or not any(a < b.original < stop for a, stop in inside)]
 
 
 def rows_of(m: Material, rng: random.Random) -> list[tuple[np.ndarray, int, bool, str]]:

@@ -232,6 +232,10 @@ def test_the_word_at_hand_is_brought_into_view(desk):
     last = takes._xs()[-1]
     visible = range(bar.value(), bar.value() + takes.parentWidget().width() + 1)
     assert round(sum(last) / 2) in visible
+    bar.setValue(bar.minimum())  # by hand: what is shown anew stays where it was scrolled to
+    desk.p.changed()
+    QApplication.processEvents()
+    assert bar.value() == bar.minimum()
 
 
 def test_a_take_is_used_by_a_click_and_the_button(desk):

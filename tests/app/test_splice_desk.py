@@ -145,10 +145,16 @@ def test_a_matched_take_that_can_not_be_written_is_told(desk, monkeypatch):
     def full(*_args):
         raise StoreProblem("It could not be written into the book. Make room and try again.")
 
-    monkeypatch.setattr(splice_module, "keep_matched", full)
-    assert planned(desk) is None
-    assert "Make room" in desk.panel.hint.text()
-    assert not desk.panel.place.isEnabled()
+    before = desk.bench.book
+    with monkeypatch.context() as disk:
+        disk.setattr(splice_module, "keep_matched", full)
+        assert planned(desk) is not None
+        assert "Make room" in desk.told[-1]
+        assert not desk.s.place()
+        assert desk.told.count(desk.told[-1]) == 2
+        assert desk.bench.book is before
+    assert desk.s.place()  # once there is room
+    assert desk.bench.book.pickup(desk.first).state is State.SPLICED
 
 
 def test_a_plan_of_what_was_is_not_put_in(desk):
@@ -435,3 +441,25 @@ def test_matched_takes_of_plans_that_are_not_used_do_not_pile_up(desk):
     planned(desk)
     assert desk.bench.path_of(put.recording).is_file()
     assert len(waiting()) == 1
+
+
+def test_who_goes_on_to_another_line_hears_nothing_of_it_for_a_match_of_the_last(desk):
+    planned(desk)
+    desk.opened.do("splice.match_tone")
+    desk.opened.do("splice.next")
+    planned(desk)
+    assert desk.s.pickup().id == desk.second
+    assert desk.heard == []
+
+
+def test_another_line_is_heard_from_its_own_beginning(desk, monkeypatch):
+    planned(desk)
+    desk.opened.do("splice.hear_after")
+    player = desk.window.parts.transport.player
+    at = desk.heard[-1][1] + 1000
+    desk.opened.do("splice.next")
+    planned(desk)
+    monkeypatch.setattr(type(player), "playing", property(lambda _self: True))
+    monkeypatch.setattr(type(player), "position", property(lambda _self: at))
+    desk.opened.do("splice.hear_before")
+    assert desk.heard[-1][1] == desk.s.before()[1]

@@ -13,7 +13,8 @@ from typing import Protocol
 import numpy as np
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
-from faithful_reel.app.sound_child import HEADER, NO_DEVICE, READ, READY, RING, RUN, STATE, WRITTEN
+from faithful_reel.app.sound_child import READ, RING, RUN, STATE, WRITTEN
+from faithful_reel.app.sound_process import HEADER, NO_DEVICE, READY
 from faithful_reel.core.audio.tempo import Tempo
 from faithful_reel.core.units import SILENT_DB, Signal, ratio
 

@@ -6,23 +6,20 @@ Started once by `faithful_reel.app.sound`; ends when its standard input closes.
 from __future__ import annotations
 
 import sys
-from multiprocessing import resource_tracker, shared_memory
-from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
-from PyQt6.QtCore import QCoreApplication, QIODevice, QTimer
+from PyQt6.QtCore import QCoreApplication, QIODevice
+
+from faithful_reel.app.sound_process import NO_DEVICE, READY, Numbers, attached, mono, of_name, run
 
 WRITTEN, READ, STATE, RUN = range(4)
-READY, NO_DEVICE = 1, 2
-HEADER = 64
 RING = 1 << 15
 
 
 class _Ring(QIODevice):
     """What the sink pulls from: silence while nothing runs."""
 
-    def __init__(self, header: NDArray[np.number[Any]], ring: NDArray[np.number[Any]]) -> None:
+    def __init__(self, header: Numbers, ring: Numbers) -> None:
         super().__init__()
         self._header, self._ring = header, ring
         self.open(QIODevice.OpenModeFlag.ReadOnly)
@@ -47,25 +44,11 @@ class _Ring(QIODevice):
 
 def main(name: str, rate: int, wanted_device: str = "") -> int:
     """Play what the ring named `name` holds, on the device of that description, or where there is none on the usual one."""
-    from PyQt6.QtMultimedia import (  # not for the window, which asks for the ring's layout alone
-        QAudio,
-        QAudioFormat,
-        QAudioSink,
-        QMediaDevices,
-    )
+    from PyQt6.QtMultimedia import QAudio, QAudioSink, QMediaDevices  # not for the window, which asks for the ring's layout alone
 
-    memory = shared_memory.SharedMemory(name=name)
-    resource_tracker.unregister(memory._name, "shared_memory")  # type: ignore[attr-defined]
-    assert memory.buf is not None
-    header: NDArray[np.number[Any]] = np.frombuffer(memory.buf, np.int64, 4)
-    ring: NDArray[np.number[Any]] = np.frombuffer(memory.buf, np.float32, RING, HEADER)
+    _memory, header, ring = attached(name, 4, RING)
     app = QCoreApplication([])
-    named = [d for d in QMediaDevices.audioOutputs() if wanted_device and d.description() == wanted_device]
-    device = named[0] if named else QMediaDevices.defaultAudioOutput()
-    wanted = QAudioFormat()
-    wanted.setSampleRate(rate)
-    wanted.setChannelCount(1)
-    wanted.setSampleFormat(QAudioFormat.SampleFormat.Float)
+    device, wanted = of_name(QMediaDevices.audioOutputs(), QMediaDevices.defaultAudioOutput(), wanted_device), mono(rate)
     if device.isNull() or not device.isFormatSupported(wanted):
         header[STATE] = NO_DEVICE
         return 0
@@ -74,18 +57,7 @@ def main(name: str, rate: int, wanted_device: str = "") -> int:
     sink.setBufferSize(rate // 10 * 4)
     sink.start(source)
     header[STATE] = READY if sink.error() == QAudio.Error.NoError else NO_DEVICE
-    closed = QTimer()
-    closed.setInterval(500)
-    closed.timeout.connect(_quit_when_orphaned)
-    closed.start()
-    return app.exec()
-
-
-def _quit_when_orphaned() -> None:
-    import os
-
-    if os.getppid() == 1:
-        QCoreApplication.quit()
+    return run(app)
 
 
 if __name__ == "__main__":

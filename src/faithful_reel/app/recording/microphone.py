@@ -12,7 +12,8 @@ from typing import Protocol
 
 import numpy as np
 
-from faithful_reel.app.recording.microphone_child import HEADER, NO_DEVICE, RING, STATE, WRITTEN
+from faithful_reel.app.recording.microphone_child import RING, STATE, WRITTEN
+from faithful_reel.app.sound_process import HEADER, NO_DEVICE
 from faithful_reel.core.errors import AppError
 from faithful_reel.core.units import Signal
 

@@ -24,8 +24,8 @@ class SpliceActs:
 
     presenter: SplicePresenter
     transport: Transport
-    heard: tuple[str, int, int] = ("", 0, 0)
-    """Which of before, after and take was begun last, and from where to where."""
+    heard: tuple[str, str, int, int] = ("", "", 0, 0)
+    """Of which line which of before, after and take was begun last, and from where to where."""
 
     @property
     def acts(self) -> Sequence[Act[SpliceActs]]:
@@ -40,10 +40,11 @@ class SpliceActs:
 
     def _begin(self, which: str, start: int, stop: int) -> int:
         """Where to begin: while another of the three is heard, at the same word."""
-        heard, first, last = self.heard
-        self.heard = which, start, stop
+        pickup = self.presenter.pickup()
+        line, heard, first, last = self.heard
+        self.heard = pickup.id if pickup is not None else "", which, start, stop
         at = self.transport.player.position
-        if heard in ("", which) or not self.transport.playing or not first <= at < last:
+        if line != self.heard[0] or heard == which or not self.transport.playing or not first <= at < last:
             return start
         there = self.presenter.same_place(heard, at, which)
         return start if there is None else max(start, min(stop - 1, there))
@@ -89,10 +90,11 @@ class SpliceActs:
 
     def switch(self, name: str) -> None:
         """Match something or leave it, and hear the line so."""
-        if self.presenter.current_plan() is None:
+        planned = self.presenter.current_plan()
+        if planned is None:
             self.presenter.bench.tell("No splice is planned that could be matched otherwise.")
             return
-        self.presenter.planned_anew = self.hear_after
+        self.presenter.planned_anew = planned.pickup.id, self.hear_after
         self.presenter.switch(name, on=not getattr(self.presenter.switches, name))
 
     def place(self) -> None:

@@ -119,8 +119,8 @@ class SplicePresenter(Observed):
         """Whether many lines are being put in."""
         self._written: tuple[str, ...] = ()
         """The matched takes that were written for plans, of which at most the last is still wanted."""
-        self.planned_anew: Callable[[], None] | None = None
-        """Called once, with the next plan."""
+        self.planned_anew: tuple[str, Callable[[], None]] | None = None
+        """A line, and what is called once it is planned again."""
         self._choices: dict[str, tuple[Choice, ...]] = {}
         self._asked: tuple[object, ...] | None = None
         self._ticket = 0
@@ -314,7 +314,7 @@ class SplicePresenter(Observed):
                 forget_made(folder, [h for h in before if h not in {r.hash for r, _ in kept}])
             return ticket, replace(planned, kept=kept)
 
-        self.bench.jobs.start("Keep the matched take", keep, done=self._kept, stopped=self._plan_failed(ticket), quiet=True)
+        self.bench.jobs.start("Keep the matched take", keep, done=self._kept, stopped=self.bench.stopped, quiet=True)
 
     def _kept(self, made: tuple[int, Planned]) -> None:
         self._written += tuple(r.hash for r, _ in made[1].kept or ())
@@ -334,9 +334,9 @@ class SplicePresenter(Observed):
             self._keep(made[1])
         self._judge()
         self.changed()
-        then, self.planned_anew = self.planned_anew, None
-        if then is not None:
-            then()
+        asked, self.planned_anew = self.planned_anew, None
+        if asked is not None and asked[0] == made[1].pickup.id:
+            asked[1]()
 
     def _plan_failed(self, ticket: int) -> Callable[[BaseException], None]:
         def failed(why: BaseException) -> None:

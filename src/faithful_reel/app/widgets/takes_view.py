@@ -83,6 +83,7 @@ class TakesView(QWidget):
         """Show the takes of a line, the keys on one of them; `marked` words are to be minded; `empty` is said where none is."""
         if tuple(texts) != self._texts:
             self.word = min(marked, default=0)
+            QTimer.singleShot(0, self._look)  # once it has its new size
         self._texts, self._marked, self._rows, self._empty = tuple(texts), marked, tuple(rows), empty
         self.at = min(max(0, at), max(0, len(rows) - 1))
         self._widths = [QFontMetricsF(reading_font(16)).horizontalAdvance(t) + 14 for t in texts]
@@ -91,7 +92,6 @@ class TakesView(QWidget):
         self.setMinimumHeight(round(WORDS_H * k + len(rows) * (STRIP_H + (TOLD_H + GAP) * k) + 8) if rows else 90)
         self._read_out()
         self.update()
-        QTimer.singleShot(0, self._look)  # once it has its new size
 
     def _look(self) -> None:
         xs, k = self._xs(), scale_of_letters()

@@ -9,7 +9,6 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
-from faithful_reel.core.both import both
 from faithful_reel.core.splice.boundaries import bands_of
 from faithful_reel.core.splice.profile import Spoken
 from faithful_reel.core.units import Span
@@ -47,7 +46,7 @@ def _laid_over(chapter: Spoken, mine: Sequence[Span], take: Spoken, theirs: Sequ
         side = sides[k][0]
         return _even(bands_of(side.sound[lows[k] - side.offset : highs[k] - side.offset], frame, hop, rate))
 
-    one, other = both(looks, 0, 1)
+    one, other = looks(0), looks(1)
     if min(len(one), len(other)) < LEAST_FRAMES:
         return theirs
     edges, told = (

@@ -44,7 +44,6 @@ much is not the chapter's own.
 """
 LEAST_LACKING = 0.33
 """Room tone is laid under from this share of the chapter's on: half a dB is lacking then."""
-WORKERS = 2
 LEAST_ECHO_DB = 1.5
 """A difference in echo under this is let be."""
 
@@ -111,7 +110,7 @@ def matched(
     window = np.hanning(frame + 1)[:-1].astype(np.float32)
     padded = np.pad(x, (frame, 2 * frame))
     rows = np.lib.stride_tricks.sliding_window_view(padded, frame)[::hop]
-    spectra = rfft(rows * window, axis=1, workers=WORKERS)
+    spectra = rfft(rows * window, axis=1)
     power = as_power(spectra, window)
     shape = tone_gain(profile, rate) if switches.tone else np.zeros(power.shape[1])
     level = profile.level_db if switches.level else 0.0
@@ -135,7 +134,7 @@ def matched(
     level, gain_db = level + more, gain_db + more
     spectra *= gains
     spectra *= np.asarray(10 ** (gain_db / 20), np.float32)
-    waves = np.asarray(irfft(spectra, n=frame, axis=1, workers=WORKERS), np.float32)
+    waves = np.asarray(irfft(spectra, n=frame, axis=1), np.float32)
     waves *= window
     y = _overlapped(waves, hop, len(padded))[frame : frame + len(x)] / np.float32(1.5)
     if switches.room:

@@ -17,7 +17,6 @@ from faithful_reel.core.audio.tempo import Tempo
 from faithful_reel.core.book.model import Book, ChapterState, Recording, Stretch
 from faithful_reel.core.book.pickups import Splice, SpliceTakes, placed_span, take_name
 from faithful_reel.core.book.recordings import kept_sound
-from faithful_reel.core.both import both
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.jobs import Unwatched, Watch
 from faithful_reel.core.pickups.ledger import WAITING, Part, Pickup, Placed, Take
@@ -259,7 +258,7 @@ def _changed(chapter: ChapterState, pickup: Pickup, hearing: Hearing, span: rang
 def line_figures(line: LineInReel, take: Spoken, rate: int) -> tuple[Figures, Figures, float]:
     """What both sides of a line measure, and how many times as fast as the chapter the take is read."""
     near = range(max(0, line.changed.start - FEW_BEFORE), max(0, line.changed.start - FEW_BEFORE) + MOST_FIGURED)
-    mine, theirs = both(lambda side: figures_of(_only(side, near, rate), rate), line.spoken, take)
+    mine, theirs = (figures_of(_only(side, near, rate), rate) for side in (line.spoken, take))
     return mine, theirs, _pace(line.spoken.words, take.words, rate)
 
 
