@@ -195,6 +195,22 @@ def test_breaths_are_let_be_where_they_are_to_be():
     assert RATE + 3000 + round(0.4 * RATE) - 60 <= both.original <= RATE + 3000 + round(0.6 * RATE) + 60  # between: both stay
 
 
+@pytest.mark.parametrize("early", [0, 20, 200])
+@pytest.mark.parametrize("entering", [True, False])
+def test_a_recording_that_begins_or_ends_with_the_line_can_still_be_joined_there(early, entering):
+    """A take that was cut off with its first or last sample: there is one place, and it lies inside of the sound."""
+    a = even(0.02, 0.02, 0.3)
+    whole = even(0.02, 0.02, 0.3)
+    word = whole.entering[1].stop, whole.leaving[2].start
+    first, last = (word[0] - early, len(whole.sound)) if entering else (0, word[1] + early)
+    gaps = whole.entering if entering else whole.leaving
+    b = Side(whole.sound[first:last], first, gaps, gaps, ())
+    [found] = ranked(a, b, [1 if entering else 2], entering=entering, nearest=1 if entering else 2)
+    assert b.holds(found.take)
+    assert a.holds(found.original)
+    assert found.take == pytest.approx(word[0] if entering else word[1], abs=0.04 * RATE)
+
+
 @pytest.mark.parametrize("way", [1, -1])
 def test_the_next_quiet_place(way):
     x = noise(seconds=1, rms_db=-20, rate=RATE)

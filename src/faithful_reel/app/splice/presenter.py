@@ -318,7 +318,7 @@ class SplicePresenter(Observed):
 
     def _kept(self, made: tuple[int, Planned]) -> None:
         self._written += tuple(r.hash for r, _ in made[1].kept or ())
-        if made[0] == self._ticket and self.planned is not None and self.planned.previews is made[1].previews:
+        if made[0] == self._ticket and self.planned is not None:  # else it was asked otherwise, or put in, since
             self.planned = made[1]
 
     def _plan_made(self, made: tuple[int, Planned]) -> None:

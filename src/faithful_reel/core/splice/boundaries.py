@@ -78,6 +78,10 @@ class Side:
         """Whether a position lies in the sound, or at one of its ends."""
         return self.offset <= at <= self.offset + len(self.sound)
 
+    def within(self, gap: Span) -> Span:
+        """What of a gap, of which at least one end lies in the sound, lies in it."""
+        return Span(max(gap.start, self.offset), min(gap.stop, self.offset + len(self.sound)))
+
     def around(self, start: int, stop: int) -> Signal:
         """Samples from one position to another, zeros outside of the sound."""
         out = np.zeros(max(0, stop - start))
@@ -153,6 +157,7 @@ class Pair:
                 or not all(side.holds(gap.stop if entering else gap.start) for side, gap in zip(sides, (a, b), strict=True))
             ):
                 continue
+            a, b = (side.within(gap) for side, gap in zip(sides, (a, b), strict=True))
             if abs(token - nearest) > NEAR_TOKENS and min(len(a), len(b)) < PAUSE_S * self.rate:
                 continue
             edges, sure = self._edges(token, a, b, entering=entering)
@@ -317,7 +322,8 @@ class Pair:
         i, j = np.unravel_index(int(cost.argmin()), cost.shape)
         cut_a, cut_b = int(edges[0] + offsets[i]), int(edges[1] + offsets[j])
         slide, likeness = self._slid(cut_a, cut_b)
-        cut_b = max(take.offset, cut_b + slide)
+        cut_a = min(max(cut_a, original.offset), original.offset + len(original.sound))
+        cut_b = min(max(cut_b + slide, take.offset), take.offset + len(take.sound))
         half = round(0.006 * rate)
         depth = max(original.level(cut_a - half, cut_a + half), take.level(cut_b - half, cut_b + half))
         unlike = min(float(cost[i, j]), 99.0)
