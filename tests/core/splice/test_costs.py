@@ -211,6 +211,17 @@ def test_a_recording_that_begins_or_ends_with_the_line_can_still_be_joined_there
     assert found.take == pytest.approx(word[0] if entering else word[1], abs=0.04 * RATE)
 
 
+@pytest.mark.parametrize("late", range(-50, 51, 10))
+def test_waves_are_not_brought_together_beyond_the_end_of_a_recording(late):
+    a = even(0.0, 0.0)
+    t = np.arange(len(a.sound))
+    tone = np.sin(2 * np.pi * 90 * t / RATE).astype(np.float32) * np.linspace(0.1, 0.2, len(t), dtype=np.float32)
+    end = a.leaving[1].start
+    b = Side(np.roll(tone, late)[:end], 0, a.entering, a.leaving, ())
+    [found] = ranked(Side(tone, 0, a.entering, a.leaving, ()), b, [1], entering=False)
+    assert b.holds(found.take)
+
+
 @pytest.mark.parametrize("way", [1, -1])
 def test_the_next_quiet_place(way):
     x = noise(seconds=1, rms_db=-20, rate=RATE)
