@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import random
 import sys
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from pathlib import Path
 
 import numpy as np
@@ -16,6 +16,7 @@ import numpy as np
 HERE = Path(__file__).parent
 sys.path[:0] = [str(HERE), str(HERE.parent.parent / "tests")]
 
+from near import RATES, drawn, plant_of  # noqa: E402
 from planting import ADDED, SPACING, _other  # noqa: E402
 from support.carried import CITIES, carried  # noqa: E402
 
@@ -148,3 +149,24 @@ def _faded(x: Signal) -> Signal:
     y[:n] *= np.linspace(0, 1, n, dtype=np.float32)
     y[-n:] *= np.linspace(1, 0, n, dtype=np.float32)
     return y
+
+
+def near_altered(all_readings: list[Reading], seed: int, rate: str) -> tuple[Signal, Chapter, list[dict]]:
+    """One after another in their order, the sound as it is, with near words in the manuscript."""
+    noise = np.random.default_rng(7)
+    quiet = lambda s: (noise.standard_normal(int(s * EAR_RATE)) * 10 ** (-66 / 20)).astype(np.float32)  # noqa: E731
+    sound = [part for r in all_readings for part in (quiet(0.8), r.sound)]
+    read = [w.text for r in all_readings for w in r.chapter.words]
+    changes = drawn(read, random.Random(1000 * (1 + list(RATES).index(rate)) + seed), rate)
+    tokens: list[str] = []
+    plants: list[dict] = []
+    at = 0
+    while at < len(read):
+        made = changes.get(at)
+        if made is not None:
+            plants.append(asdict(plant_of(len(tokens), made.tokens, read[at : at + made.count])))
+            tokens += made.tokens
+        if made is None or not made.count:
+            tokens.append(read[at])
+        at += max(1, made.count) if made else 1
+    return np.concatenate([*sound, quiet(1.0)]), chapter_of("altered", [" ".join(tokens)]), plants

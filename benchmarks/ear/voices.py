@@ -24,6 +24,7 @@ BUILD = HERE.parent.parent / "build" / "ear"
 sys.path[:0] = [str(HERE), str(HERE.parent.parent / "demo")]
 
 from make_demo import PAUSE_S, RATE, Booth, Sound, Word, db, touching, word_times  # noqa: E402
+from near import RATES, near_planted  # noqa: E402
 from planting import AGAIN, SHARES, Sentence, bare, planted  # noqa: E402
 
 from faithful_reel.core.text.manuscript import read_script  # noqa: E402
@@ -112,19 +113,21 @@ def _read(booth: Booth, sentences: list[Sentence], rng: random.Random) -> tuple[
     return sound + booth.tone(sound.size, -62.0), times
 
 
-def made(voice: str, number: int, *, again: int = 0) -> tuple[Path, Path, dict]:
+def made(voice: str, number: int, *, again: int = 0, rate: str = "") -> tuple[Path, Path, dict]:
     """Sound, script and truth of one chapter read by one voice; made where they are not there yet.
 
-    `again` numbers further readings of it, in which much is said twice and nothing else goes wrong.
+    `again` numbers further readings of it, in which much is said twice and nothing else goes wrong; `rate` is one of `RATES`, for
+    one in which near words are read, so many and such.
     """
     BUILD.mkdir(parents=True, exist_ok=True)
     script = HERE / f"prose-{number}.txt"
-    name = f"{voice}-{number}-again-{again}" if again else f"{voice}-{number}"
+    name = f"{voice}-{number}-again-{again}" if again else "-".join(filter(None, (voice, str(number), rate)))
     sound, truth = BUILD / f"{name}.flac", BUILD / f"{name}.json"
     if not truth.is_file():
-        seed = 1000 * again + 100 * number + VOICES.index(voice)
+        seed = 1000 * again + 100 * number + VOICES.index(voice) + (10_000 * (1 + list(RATES).index(rate)) if rate else 0)
         rng = random.Random(seed)
-        sentences, plants = planted(read_script(script), rng, ERRORS, AGAIN if again else SHARES)
+        chapter = read_script(script)
+        sentences, plants = near_planted(chapter, rng, rate) if rate else planted(chapter, rng, ERRORS, AGAIN if again else SHARES)
         booth = Booth(seed) if voice == "piper" else Flite(seed)
         x, times = _read(booth, sentences, rng)
         soundfile.write(sound, x, RATE, subtype="PCM_16")

@@ -145,6 +145,7 @@ def style_sheet(t: Theme) -> str:
     QLabel#quiet {{ color: {t.quiet}; }}
     QLabel#title {{ font-family: "{READING}"; font-size: {17 * points:.2f}pt; font-weight: 600; }}
     QLabel#heading {{ font-family: "{READING}"; font-size: {15 * points:.2f}pt; font-weight: 600; }}
+    QLabel#large {{ font-family: "{READING}"; font-size: {25 * points:.2f}pt; }}
     QLabel#reading {{ font-family: "{READING}"; font-size: {16 * points:.2f}pt; }}
     QLabel#large {{ font-family: "{READING}"; font-size: {24 * points:.2f}pt; }}
     QLabel#problem {{ color: {t.red}; }}

@@ -42,6 +42,8 @@ from faithful_reel.app.proof.acts import ProofActs
 from faithful_reel.app.proof.names_presenter import NamesPresenter
 from faithful_reel.app.proof.panel import ProofPanel
 from faithful_reel.app.proof.presenter import ProofPresenter
+from faithful_reel.app.proof.quick_acts import QuickActs
+from faithful_reel.app.proof.quick_check import QuickCheck
 from faithful_reel.app.recording.acts import RecordingActs
 from faithful_reel.app.recording.microphone import DeviceMicrophone, Microphone, StandInMicrophone, inputs
 from faithful_reel.app.recording.presenter import RecordPresenter
@@ -245,6 +247,7 @@ def _acts(window: Window, parts: Parts, desks: Desks, ask: Asking, settings: QSe
         IntakeActs(parts.intake, intake, ask),
         WindowActs(window),
         on_the_page,
+        QuickActs(parts.proof, QuickCheck(parts.proof, parts.transport, settings), proof, desks),
         edits,
         lists,
         PickupsActs(parts.pickups, pickups, parts.transport, ask, settings),

@@ -20,6 +20,7 @@ from faithful_reel.core.book.recordings import decode, overview, path_of
 from faithful_reel.core.book.session import Session
 from faithful_reel.core.book.store import Contents
 from faithful_reel.core.collate.findings import Finding
+from faithful_reel.core.collate.learning import Lesson, Tally, lessons_of, tally, weighed
 from faithful_reel.core.errors import AppError, Cancelled
 from faithful_reel.core.hear.ears import Ears, installed_ears
 from faithful_reel.core.jobs import Job, Watch
@@ -105,6 +106,9 @@ class Workbench(Observed):
         self._hearings: Memo[Hearing] = Memo()
         self._tokens: Memo[Tokens] = Memo()
         self._keys: Memo[str] = Memo()
+        self._tallies: Memo[Tally] = Memo()
+        self._lessons: Memo[tuple[Lesson, ...]] = Memo()
+        self._weighed: Memo[tuple[Finding, ...]] = Memo()
         self.early: dict[str, Early] = {}  # of chapters that are being heard
         self._overviews: dict[str, Overview] = {}
         self._wanted: set[str] = set()
@@ -200,9 +204,26 @@ class Workbench(Observed):
         return self._keys.of(chapter.id, (reel,), lambda: reel_key(reel)) if reel is not None else ""
 
     def findings(self, chapter: ChapterState) -> tuple[Finding, ...]:
-        """The findings of a chapter; while it is being heard for the first time, those of what was heard so far."""
+        """The findings of a chapter, weighed by what was learned; while it is being heard first, of what was heard so far."""
         early = None if chapter.hearing else self._early(chapter)
-        return early.heard.findings if early else chapter.findings
+        found = early.heard.findings if early else chapter.findings
+        lessons, narrator = self.lessons(), self._narrator(chapter)
+        return self._weighed.of(chapter.id, (found, lessons, narrator), lambda: weighed(found, narrator, lessons))
+
+    def lessons(self) -> tuple[Lesson, ...]:
+        """What the decisions of this book teach."""
+        chapters = self.book.chapters
+        tallies = tuple(self._tally(c) for c in chapters)
+        return self._lessons.of(0, (*tallies, self.book.forgotten), lambda: lessons_of(tallies, self.book.forgotten))
+
+    def _tally(self, chapter: ChapterState) -> Tally:
+        narrator = self._narrator(chapter)
+        return self._tallies.of(chapter.id, (chapter.findings, narrator), lambda: tally(chapter.findings, narrator))
+
+    def _narrator(self, chapter: ChapterState) -> str:
+        """Who reads a chapter: as its recording says, else the book's narrator."""
+        own = next((r.narrator for r in self.book.recordings if r.hash == chapter.recording), "")
+        return own or self.book.narrator
 
     def _early(self, chapter: ChapterState) -> Early | None:
         """What was heard so far, unless the chapter was paired or revised meanwhile."""

@@ -103,7 +103,7 @@ class Card(QFrame):
             widget.setVisible(bool(text))
             name.setVisible(bool(text))
         take = self._presenter.take_note(f)
-        self.why.setText("\n".join(filter(None, (self._presenter.fate(f), take, _evidence(f)))))
+        self.why.setText("\n".join(filter(None, (self._presenter.fate(f), take, evidence_words(f)))))
         if self._remark_of != (f.id, f.note):  # not while it is being written
             self._remark_of = f.id, f.note
             self.remark.setText(f.note)
@@ -115,9 +115,10 @@ def _shortened(text: str) -> str:
     return text if len(text) < 90 else text[:60].rsplit(" ", 1)[0] + " … " + text[-20:].split(" ", 1)[-1]
 
 
-def _evidence(f: Finding) -> str:
+def evidence_words(f: Finding) -> str:
+    """Why a finding is believed, in words."""
     e = f.evidence
-    parts = []
+    parts = [e.learned] if e.learned else []
     if e.note:
         parts.append(e.note)
     parts += [

@@ -8,11 +8,12 @@ from pathlib import Path
 
 from faithful_reel.app.transport.listening import Listening
 from faithful_reel.app.workbench import Early, Observed, Workbench
-from faithful_reel.core.book.commands import EDITION, AcceptReading, AddFinding, NoteFinding, PlaceHearing, SignOff
+from faithful_reel.core.book.commands import EDITION, AcceptReading, AddFinding, Forget, NoteFinding, PlaceHearing, SignOff
 from faithful_reel.core.book.model import ChapterState
 from faithful_reel.core.book.packing import Packed, packed, ready
 from faithful_reel.core.book.store import HEARD
 from faithful_reel.core.collate.findings import Decision, Finding, Kind, is_shown
+from faithful_reel.core.collate.learning import Lesson, forgetting
 from faithful_reel.core.errors import AppError
 from faithful_reel.core.hear.memory import Memory
 from faithful_reel.core.jobs import Watch
@@ -233,6 +234,17 @@ class ProofPresenter(Observed):
         if following:
             self.choose(following[1].id, following[0])
         return True
+
+    def forget(self, lessons: Sequence[Lesson]) -> bool:
+        """Let lessons count no more."""
+        if not lessons:
+            self.bench.tell("Nothing was learned yet, so there is nothing to forget.")
+            return False
+        done = self.bench.do(Forget(forgetting(lessons, self.bench.book.forgotten)))
+        if done:
+            what = lessons[0].words if len(lessons) == 1 else f"{len(lessons)} lessons"
+            self.bench.tell(f"Forgotten: {what}. What is decided from now on counts anew.")
+        return done
 
     def report(self, path: Path, *, whole: bool) -> None:
         """Write the report of this chapter, or of the whole book, beside the work."""

@@ -42,14 +42,14 @@ from faithful_reel.core.book.pickups import (
     TakeOut,
 )
 from faithful_reel.core.collate.findings import Decision, Finding, by_hand
-from faithful_reel.core.collate.names import Accepted, is_accepted, name_key
+from faithful_reel.core.collate.learning import Forgotten
+from faithful_reel.core.collate.names import ACCEPTED, Accepted, is_accepted, name_key
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.hear.ears import LANGUAGES
 from faithful_reel.core.pickups.ledger import DONE, WAITING, Pickup, State
 from faithful_reel.core.reel.commands import ReelCommand
 from faithful_reel.core.reel.reel import joined_reels, reel_of, split_reel
 
-ACCEPTED = "accepted for the whole book"
 EDITION = 2
 """How commands are understood that are given now.
 
@@ -411,11 +411,12 @@ def _with_kept(heard: Iterable[Finding], before: Iterable[Finding]) -> list[Find
         if nearest is not None:
             alike.remove(nearest)
         same.append((finding, nearest))
-    stays = [old for alike in left.values() for old in alike if by_hand(old) or old.decision is not Decision.OPEN or old.note]
+    rest = [old for alike in left.values() for old in alike]
+    stays = [old for old in rest if by_hand(old) or old.decision is not Decision.OPEN or old.note or old.kept]
     taken = {old.id for _, old in same if old} | {old.id for old in stays}
     free = (name for n in itertools.count(1) if (name := f"k{n:04d}") not in taken)
     kept = [
-        replace(finding, id=old.id, decision=old.decision, note=old.note)
+        replace(finding, id=old.id, decision=old.decision, note=old.note, kept=old.kept)
         if old
         else finding
         if finding.id not in taken
@@ -612,6 +613,45 @@ class Decide:
         names = {p.id for p in pickups}
         free = (name for n in itertools.count(1) if (name := asked.id if n == 1 else f"{asked.id}-{n}") not in names)
         return (*pickups, replace(asked, id=next(free), findings=self.findings))
+
+
+@dataclass(frozen=True, slots=True)
+class Settle:
+    """Say of a finding that the ear was not sure of whether it is there: kept it is shown from now on, passed it is let stand."""
+
+    chapter: str
+    finding: str
+    kept: bool
+
+    @property
+    def label(self) -> str:
+        """The step's name."""
+        return "Keep" if self.kept else "Pass"
+
+    def apply(self, book: Book) -> Book:
+        """The book with the doubt settled."""
+        if book.chapter(self.chapter).finding(self.finding).decision is not Decision.OPEN:
+            raise EditRefused("This finding is decided already. Reopen it first (O).")
+        decision = Decision.OPEN if self.kept else Decision.STET
+
+        def settled(f: Finding) -> Finding:
+            return replace(f, kept=self.kept, decision=decision) if f.id == self.finding else f
+
+        return book.with_chapter(self.chapter, lambda c: replace(c, findings=tuple(map(settled, c.findings))))
+
+
+@dataclass(frozen=True, slots=True)
+class Forget:
+    """Lessons are forgotten, (lesson, passed, real), as of the decisions they were drawn from; later ones count anew."""
+
+    lessons: tuple[Forgotten, ...]
+    label: ClassVar[str] = "Forget what was learned"
+    chapter: ClassVar[str] = ""
+
+    def apply(self, book: Book) -> Book:
+        """The book without the lessons."""
+        kept = {row[0]: row for row in (*book.forgotten, *self.lessons)}
+        return replace(book, forgotten=tuple(kept.values()))
 
 
 @dataclass(frozen=True, slots=True)
@@ -860,6 +900,8 @@ BookCommand = (
     | DecideSeveral
     | Decide
     | NoteFinding
+    | Settle
+    | Forget
     | NotePickup
     | EditReel
     | EditReels

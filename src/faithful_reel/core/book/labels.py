@@ -10,6 +10,7 @@ from faithful_reel.core.book.commands import (
     DecideSeveral,
     EditReel,
     NoteFinding,
+    Settle,
     SwapTake,
 )
 from faithful_reel.core.book.model import Book
@@ -39,7 +40,7 @@ def _words(command: BookCommand, before: Book) -> str:
         case DecideSeveral():
             ids = tuple(f for d in command.decided for f in d.findings)
             return _of_findings(before, command.chapter, ids) if len(ids) == 1 else ""
-        case NoteFinding():
+        case NoteFinding() | Settle():
             return _of_findings(before, command.chapter, (command.finding,))
         case AddFinding() | SwapTake():
             return _of(command.finding)

@@ -6,6 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 from faithful_reel.core.collate.findings import Finding
+from faithful_reel.core.collate.learning import Forgotten
 from faithful_reel.core.collate.names import Accepted
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.files import plain
@@ -152,6 +153,7 @@ class Book:
     pickups: tuple[Pickup, ...] = ()
     left_out: tuple[ChapterState, ...] = ()
     accepted: Accepted = ()
+    forgotten: tuple[Forgotten, ...] = ()
     say: tuple[tuple[str, str], ...] = ()
     """(name, how it is to be spoken), for the call sheet."""
     language: str = ENGLISH

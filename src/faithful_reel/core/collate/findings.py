@@ -70,6 +70,8 @@ class Evidence:
     usual: float | None = None
     level_db: float | None = None
     pace: float | None = None
+    learned: str = ""
+    """What the decisions of the book changed of how sure it is, in words; empty as it is kept."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -90,6 +92,8 @@ class Finding:
     note: str = ""
     recording: str = ""
     """Of another voice than the chapter's own: its recording."""
+    kept: bool = False
+    """Whether an editor heard it and says that it is there: then it is shown, however sure the ear is."""
 
 
 BY_HAND = "h"
@@ -103,7 +107,12 @@ def by_hand(finding: Finding) -> bool:
 
 def is_shown(finding: Finding) -> bool:
     """Whether a finding stands in the docket at first, and is not folded away."""
-    return finding.confidence >= (SHOWN if finding.kind in READING else SURE)
+    return finding.kept or finding.confidence >= (SHOWN if finding.kind in READING else SURE)
+
+
+def is_doubt(finding: Finding) -> bool:
+    """Whether a finding is folded away and not decided, so that it is worth a listen."""
+    return finding.decision is Decision.OPEN and not is_shown(finding)
 
 
 @dataclass(frozen=True, slots=True)

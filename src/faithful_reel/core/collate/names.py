@@ -16,6 +16,8 @@ from faithful_reel.core.text.words import Chapter
 RAREST_LOG10 = -6.3
 """Share of running text, as a power of ten, under which a word is rare; by the language model that pocketsphinx carries."""
 TITLES = frozenset("mr mrs ms dr prof st rev capt col gen sir lady lord miss".split())
+ACCEPTED = "accepted for the whole book"
+"""The note of a finding that is let stand since its name was accepted."""
 Accepted = tuple[tuple[str, str], ...]
 """(name as written, plain; what was heard for it) of readings that are right all through the book."""
 

@@ -28,6 +28,8 @@ class Lines:
         self._setting = setting
         self.theme: Theme = DAY
         self.show_doubtful = False
+        self.current = ""
+        """The mark at hand: it is drawn even where it is folded away."""
         self.marks_at: dict[int, list[Mark]] = {}
         self.notes: dict[int, list[Mark]] = {}
         self._pictures: OrderedDict[Line, tuple[object, QPixmap]] = OrderedDict()
@@ -39,7 +41,7 @@ class Lines:
         self.marks_at, self.notes = {}, {}
         setting = self._setting
         for mark in setting.content.marks:
-            if mark.doubtful and not self.show_doubtful:
+            if mark.doubtful and not (self.show_doubtful or mark.id == self.current):
                 continue
             line = setting.line_of_mark(mark)
             if line is None:

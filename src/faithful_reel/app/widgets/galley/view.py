@@ -154,7 +154,10 @@ class Page(QAbstractScrollArea):
 
     def set_current_mark(self, mark_id: str) -> None:
         """Show which finding is at hand, and bring it into view."""
-        self._current = mark_id
+        before, self._current = self._current, mark_id
+        self.drawing.current = mark_id
+        if any(m.doubtful and m.id in (before, mark_id) for m in self.content.marks):
+            self.drawing.index_marks()
         for mark in self.content.marks:
             if mark.id == mark_id:
                 line = self.setting.line_of_mark(mark)
