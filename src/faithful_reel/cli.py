@@ -80,8 +80,12 @@ def _print(value: object) -> None:
 
 @app.command()
 def proof(
-    audio: Audio,
-    script: Script,
+    book: Annotated[
+        Path | None,
+        typer.Argument(metavar="[BOOK]", help="A folder NAME.reelbook: all its chapters that are not heard are heard into it."),
+    ] = None,
+    audio: Annotated[Path | None, typer.Option(help="The recording, where no book is given.")] = None,
+    script: Annotated[Path | None, typer.Option(help="The manuscript's text of this recording.")] = None,
     as_json: AsJson = False,
     least: Annotated[
         float | None,
@@ -93,7 +97,14 @@ def proof(
     heard: HeardFile = None,
     language: Language = "en",
 ) -> None:
-    """Find every departure of a recording from its script."""
+    """Find every departure of a recording from its script, or of all chapters of a book from theirs."""
+    if book is not None:
+        if audio or script:
+            raise AppError("A book has its recordings and its manuscript. Leave --audio and --script away.")
+        _proof_book(book, as_json=as_json, one_ear=one_ear)
+        return
+    if audio is None or script is None:
+        raise AppError("Say what is to be heard: a BOOK, or --audio FILE with --script FILE.")
     from faithful_reel.core.audio.files import ear_sound
     from faithful_reel.core.collate.findings import is_shown
     from faithful_reel.core.collate.proofing import proofed
@@ -130,6 +141,38 @@ def proof(
         what = f"“{f.written}” read as “{f.heard}”" if f.written and f.heard else f.written or f.heard or f.evidence.note
         sys.stdout.write(f"{clock(f.start / EAR_RATE)}  {f.kind.value.replace('_', ' '):<12} {f.confidence:4.2f}  {what}\n")
     sys.stdout.write(f"{len(shown)} findings in {len(chapter.words)} words, {clock(result.seconds)}\n")
+
+
+def _proof_book(folder: Path, *, as_json: bool, one_ear: bool) -> None:
+    """Hear the chapters of a book that are not heard; each is kept as soon as it is done."""
+    from faithful_reel.core.book.session import Session
+    from faithful_reel.core.book.store import BookStore
+    from faithful_reel.core.collate.findings import is_shown
+    from faithful_reel.core.hear.ears import installed_ears
+    from faithful_reel.core.work.whole_book import ChapterHeard, hear_book, to_hear
+
+    def told(result: ChapterHeard) -> None:
+        if as_json:
+            return
+        shown = sum(map(is_shown, result.chapter.findings))
+        sys.stdout.write(f"{result.chapter.title}: {result.problem or f'{shown} findings'}\n")
+        sys.stdout.flush()
+
+    with BookStore(folder) as store:
+        session = Session(store)
+        wanted = [c.id for c in to_hear(session.book)]
+        ears = installed_ears(only_first=one_ear, language=session.book.language)
+        found = hear_book(session, wanted, ears, _watch(), told)
+        missing = [c.title for c in session.book.chapters if not c.recording]
+    if as_json:
+        rows = [
+            {"chapter": r.chapter.title, "findings": sum(map(is_shown, r.chapter.findings)), "problem": r.problem} for r in found
+        ]
+        _print({"chapters": rows, "without_recording": missing})
+    elif not found:
+        sys.stdout.write("Every chapter that has a recording is heard already.\n")
+    if any(r.problem for r in found):
+        raise typer.Exit(1)
 
 
 @app.command()

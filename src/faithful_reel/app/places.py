@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 from pathlib import Path
 
-from faithful_reel.app.settings import Settings, keep_names, keep_rows, names, rows, text
+from faithful_reel.app.settings import Settings, flag, keep_names, keep_rows, names, rows, text
 
 MOST_RECENT = 12
 
@@ -31,6 +31,21 @@ class Places:
     def chapter(self) -> str:
         """The chapter that was at hand."""
         return text(self._settings, f"{self._key}/chapter")
+
+    @property
+    def queue(self) -> list[str]:
+        """The chapters that wait to be heard, in order."""
+        return names(self._settings, f"{self._key}/queue")
+
+    @property
+    def queue_paused(self) -> bool:
+        """Whether hearing them was paused."""
+        return flag(self._settings, f"{self._key}/queue paused")
+
+    def keep_queue(self, chapters: list[str], *, paused: bool) -> None:
+        """Remember which chapters wait to be heard."""
+        keep_names(self._settings, f"{self._key}/queue", chapters)
+        self._settings.setValue(f"{self._key}/queue paused", "on" if paused else "")
 
     def save(self, chapter: str) -> None:
         """Write all of it into the settings."""

@@ -34,14 +34,17 @@ from faithful_reel.app.keeping import Keeping
 from faithful_reel.app.master.acts import MasterActs
 from faithful_reel.app.master.panel import MasterPanel
 from faithful_reel.app.master.presenter import MasterPresenter
+from faithful_reel.app.notify import notify
 from faithful_reel.app.pickups.acts import PickupsActs
 from faithful_reel.app.pickups.panel import PickupsPanel
 from faithful_reel.app.pickups.presenter import PickupsPresenter
 from faithful_reel.app.places import Places, remember_book
 from faithful_reel.app.proof.acts import ProofActs
+from faithful_reel.app.proof.hearing_queue import HearingQueue
 from faithful_reel.app.proof.names_presenter import NamesPresenter
 from faithful_reel.app.proof.panel import ProofPanel
 from faithful_reel.app.proof.presenter import ProofPresenter
+from faithful_reel.app.proof.queue_acts import QueueActs
 from faithful_reel.app.proof.quick_acts import QuickActs
 from faithful_reel.app.proof.quick_check import QuickCheck
 from faithful_reel.app.recording.acts import RecordingActs
@@ -146,7 +149,8 @@ def open_window(folder: Path, settings: QSettings, *, create: bool = False, simu
     recording = RecordPresenter(parts.pickups, parts.splice, parts.transport, listens, settings)
     heard_from = partial(_inputs, simulated=simulated_sound)
     at_desk = RecordingActs(recording, parts.editing, desks, settings, window, lambda: window.theme, heard_from)
-    actions = _acts(window, parts, desks, ask, settings, at_desk)
+    queue = HearingQueue(parts.proof, places, partial(_tell_all, window))
+    actions = _acts(window, parts, desks, ask, settings, at_desk, queue)
     _join(window, parts)
     proof_panel = parts.panels[DeskName.PROOF]
     assert isinstance(proof_panel, ProofPanel)
@@ -163,8 +167,15 @@ def open_window(folder: Path, settings: QSettings, *, create: bool = False, simu
         owned.setParent(window)
     window.furnish(actions)
     parts.keeping.tell_state()
+    queue.resume()
     remember_book(settings, folder)
     return window
+
+
+def _tell_all(window: Window, text: str) -> None:
+    """Tell in the window, and to the desktop where the window is away."""
+    window.tell(text)
+    notify(window, text)
 
 
 def _inputs(*, simulated: bool) -> list[str]:
@@ -215,7 +226,15 @@ def _parts(bench: Workbench, jobs: Jobs, player: Player, ask: Asking, settings: 
     )
 
 
-def _acts(window: Window, parts: Parts, desks: Desks, ask: Asking, settings: QSettings, at_desk: RecordingActs) -> Actions:
+def _acts(
+    window: Window,
+    parts: Parts,
+    desks: Desks,
+    ask: Asking,
+    settings: QSettings,
+    at_desk: RecordingActs,
+    queue: HearingQueue,
+) -> Actions:
     """The tables of acts, each with what does them."""
     intake, proof, pickups = (parts.panels[d] for d in (DeskName.INTAKE, DeskName.PROOF, DeskName.PICKUPS))
     assert isinstance(intake, IntakePanel)
@@ -248,6 +267,7 @@ def _acts(window: Window, parts: Parts, desks: Desks, ask: Asking, settings: QSe
         WindowActs(window),
         on_the_page,
         QuickActs(parts.proof, QuickCheck(parts.proof, parts.transport, settings), proof, desks),
+        QueueActs(queue, proof, desks),
         edits,
         lists,
         PickupsActs(parts.pickups, pickups, parts.transport, ask, settings),

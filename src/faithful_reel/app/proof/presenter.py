@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Any
 
 from faithful_reel.app.transport.listening import Listening
 from faithful_reel.app.workbench import Early, Observed, Workbench
@@ -64,6 +65,11 @@ class ProofPresenter(Observed):
         self.sieve = Sieve()
         self.off: frozenset[str] = frozenset()
         self.hearing_now: set[str] = set()
+        self._hearings: dict[str, Any] = {}
+        self.ended: list[Callable[[str, BaseException | None], None]] = []
+        """Told when a chapter's hearing is over, and why, where it was not heard to its end."""
+        self.going: list[Callable[[str, float], None]] = []
+        """Told how far a chapter is heard, 0 to 1."""
         self.listening = Listening(bench)
         self.listening.listen(self.changed)
         bench.listen(self._bench_changed)
@@ -429,25 +435,43 @@ class ProofPresenter(Observed):
             ready(PlaceHearing)
             return made, packed(Hearing, made.hearing)
 
-        def progress(_fraction: float, _note: str) -> None:
+        def progress(fraction: float, _note: str) -> None:
+            for told in self.going:
+                told(chapter_id, fraction)
             if so_far:
                 self.bench.early[chapter_id] = Early(chapter.text, chapter.recording, so_far.pop())
                 self.bench.changed()
 
+        def over(why: BaseException | None) -> None:
+            for told in self.ended:
+                told(chapter_id, why)
+
         def done(made: tuple[HeardChapter, Packed]) -> None:
-            self.hearing_now.discard(chapter_id)
+            self._not_hearing(chapter_id)
             self.bench.early.pop(chapter_id, None)
             self._heard(chapter, *made)
+            over(None)
 
         def stopped(why: BaseException) -> None:
-            self.hearing_now.discard(chapter_id)
+            self._not_hearing(chapter_id)
             self.bench.early.pop(chapter_id, None)
             self.changed()
+            over(why)
             self.bench.stopped(why)
 
         self.hearing_now.add(chapter_id)
-        self.bench.jobs.start(f"Hear {chapter.title}", job, done=done, stopped=stopped, progress=progress)
+        name = f"Hear {chapter.title}"
+        self._hearings[chapter_id] = self.bench.jobs.start(name, job, done=done, stopped=stopped, progress=progress)
         self.changed()
+
+    def _not_hearing(self, chapter_id: str) -> None:
+        self.hearing_now.discard(chapter_id)
+        self._hearings.pop(chapter_id, None)
+
+    def stop_hearing(self, chapter_id: str) -> None:
+        """Stop hearing a chapter; what was heard of it is remembered."""
+        if (job := self._hearings.get(chapter_id)) is not None:
+            job.cancel()
 
     def _heard(self, chapter: ChapterState, made: HeardChapter, kept: Packed) -> None:
         """Keep a proof, unless the chapter was paired anew meanwhile."""
