@@ -13,6 +13,7 @@ from faithful_reel.app.intake import acts as intake
 from faithful_reel.app.master import acts as master
 from faithful_reel.app.pickups import acts as pickups
 from faithful_reel.app.proof import acts as proof
+from faithful_reel.app.proof import queue_acts, quick_acts
 from faithful_reel.app.recording import acts as recording
 from faithful_reel.app.release import acts as release
 from faithful_reel.app.splice import acts as splice
@@ -23,6 +24,8 @@ TABLES: dict[str, tuple[Act[Any], ...]] = {
     "Intake": intake.ACTS,
     "the window": window_acts.ACTS,
     "Proof": proof.ACTS,
+    "the quick check": quick_acts.ACTS,
+    "hearing the book": queue_acts.ACTS,
     "editing": editing.ACTS,
     "lists": lists.ACTS,
     "Pickups": pickups.ACTS,

@@ -40,6 +40,7 @@ class Theme:
     blue: str
     graphite: str
     good: str
+    pale: str
 
     def color(self, role: str) -> QColor:
         """The colour of a role."""
@@ -62,15 +63,17 @@ class Theme:
                 return QColor(self.ink)
 
 
-GIVEN = frozenset({"red", "blue", "good", "graphite", "quiet"})
+GIVEN = frozenset({"red", "blue", "good", "graphite", "quiet", "pale"})
 """Roles that things can be drawn in by a name in the book; a book may come from elsewhere, with other names."""
 DAY = Theme(
     "day", desk="#EFE8DA", page="#FBF8F1", ink="#26221C", quiet="#685F52", hairline="#D5CBB8", strip="#F1EADB", wave="#80694B",
     lit="#F6DE9A", chosen="#E6DCC6", red="#B02A1E", blue="#23509B", graphite="#5C5E61", good="#3D6B36",
+    pale="#918269",
 )  # fmt: skip
 NIGHT = Theme(
     "night", desk="#1B1916", page="#23211D", ink="#EAE3D5", quiet="#AEA594", hairline="#3D3932", strip="#2C2924", wave="#B89F78",
     lit="#5E4B1C", chosen="#3A352B", red="#FF8D7D", blue="#93B7FF", graphite="#B4B5B8", good="#9CC98F",
+    pale="#84755E",
 )  # fmt: skip
 THEMES = {t.name: t for t in (DAY, NIGHT)}
 

@@ -30,7 +30,8 @@ from faithful_reel.core.reel.reel import Reel
 from faithful_reel.core.reel.render import FileSources, Renderer
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.units import Signal
-from faithful_reel.core.work.hearing import HeardChapter
+from faithful_reel.core.work.estimate import estimated_in
+from faithful_reel.core.work.hearing import HeardChapter, own_samples
 from faithful_reel.core.work.timeline import Hearing, Tokens, tokens_of
 
 T = TypeVar("T")
@@ -105,6 +106,9 @@ class Workbench(Observed):
         self._counts: Memo[int] = Memo()
         self._hearings: Memo[Hearing] = Memo()
         self._tokens: Memo[Tokens] = Memo()
+        self._pages: Memo[Tokens] = Memo()
+        self._estimates: dict[tuple[str, str, str], Hearing] = {}
+        self._estimating: set[tuple[str, str, str]] = set()
         self._keys: Memo[str] = Memo()
         self._tallies: Memo[Tally] = Memo()
         self._lessons: Memo[tuple[Lesson, ...]] = Memo()
@@ -236,6 +240,40 @@ class Workbench(Observed):
         spelt = self._spellings.of(chapter.id, (written,), lambda: [w.text for w in written.words])
         key = (chapter.reel, chapter.recording, hearing, written, self.book.pickups)
         return self._tokens.of(chapter.id, key, lambda: tokens_of(self.book, chapter, spelt, hearing))
+
+    def estimate(self, chapter: ChapterState) -> Hearing | None:
+        """Where the words of a chapter that was not heard may stand, as if it had been; None while that is not known.
+
+        It is made beside the work, once the sound is drawn, and is never kept in the book.
+        """
+        if chapter.reel is None or not chapter.recording or self.hearing(chapter) is not None:
+            return None
+        key = chapter.id, chapter.text, chapter.recording
+        found = self._estimates.get(key)
+        drawn = self.overview(chapter.recording)
+        if found is None and drawn is not None and key not in self._estimating:
+            self._estimating.add(key)
+            text, stretch, rate = self.text(chapter), own_samples(self.book, chapter), self.book.rate
+
+            def make(watch: Watch) -> Hearing:
+                watch.tick(0.0, "looking for pauses")
+                return Hearing((), estimated_in(drawn, stretch, rate, text), ())
+
+            def made(hearing: Hearing) -> None:
+                self._estimates[key] = hearing
+                self.changed()
+
+            self.jobs.start(f"Estimate {chapter.title}", make, done=made, stopped=self.stopped, quiet=True)
+        return found if found is not None and any(found.placed) else None
+
+    def page_tokens(self, chapter: ChapterState) -> Tokens:
+        """The galley of a chapter to look at and to listen by: by estimate where it was not heard.  Nothing is edited by it."""
+        guess = self.estimate(chapter)
+        if guess is None:
+            return self.tokens(chapter)
+        written = self.text(chapter)
+        make = lambda: tokens_of(self.book, chapter, [w.text for w in written.words], guess)  # noqa: E731
+        return self._pages.of(chapter.id, (chapter.reel, guess, written), make)
 
     def reader(self) -> Callable[[type, str], Any]:
         """Reads contents of the book, for use in one other thread."""

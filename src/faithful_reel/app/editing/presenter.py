@@ -128,6 +128,10 @@ class Editing(Observed):
         span = span_of(self.bench.tokens(chapter), first, last) if chapter and first >= 0 else None
         if span is not None:
             self.select(span.start, span.stop)
+        elif chapter is not None and first >= 0 and self.bench.estimate(chapter) is not None:
+            self.bench.tell(
+                "These words stand by estimate only. Hear the chapter first (Ctrl+E), or mark its sound in the loupe."
+            )
 
     def add(self) -> None:
         """Keep what is marked, and begin another span beside it."""

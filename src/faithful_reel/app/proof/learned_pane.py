@@ -26,7 +26,7 @@ class LearnedPane(SidePane):
         self._lessons: tuple[Lesson, ...] | None = None
         self.view = Table(HEADERS, "What was learned from decisions")
         self.view.menu_acts = ("learned.forget", "learned.forget_all")
-        self.view.empty = "Nothing was learned yet. Decide findings, or settle doubts in the quick check (C)."
+        self.view.empty = "Nothing was learned yet. Decide findings, or settle doubts in the quick check (Shift+Q)."
         across = self.view.horizontalHeader()
         if across is not None:
             across.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)

@@ -25,7 +25,7 @@ from faithful_reel.app.proof.search_row import SearchRow
 from faithful_reel.app.proof.side import DocketSide
 from faithful_reel.app.theme import Theme, scale_of_letters
 from faithful_reel.app.widgets.galley import Cells, Galley, GalleyContent, PagePlace, Strip
-from faithful_reel.app.widgets.parts import Apart, Desk, Scrolled, SidePane
+from faithful_reel.app.widgets.parts import Apart, Desk, Scrolled, SidePane, label
 from faithful_reel.app.workbench import Workbench
 from faithful_reel.core.book.model import ChapterState
 from faithful_reel.core.memo import Memo, Seen
@@ -38,6 +38,9 @@ from faithful_reel.core.work.splicing import placed_joins
 LEAST_SIDE, NAMES_WIDTH = 300, 400
 MOST_SCALE, MOST_SIDE = 1.7, 1.2
 """However large the letters are, the docket and a list are not wider than so many times the usual: the page needs room too."""
+ESTIMATE = (
+    "By estimate: where the words stand was worked out from their lengths and the pauses, until the chapter is heard (Ctrl+E)."
+)
 BAR = 14
 """Pixels of a scroll bar."""
 TYPED_IN = QLineEdit | QComboBox | QAbstractSpinBox | QAbstractItemView | QTextEdit | QPlainTextEdit
@@ -63,7 +66,11 @@ class ProofPanel(Desk):
         column = QVBoxLayout(page)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
+        self.estimate = label(ESTIMATE, "quiet", wrap=True)
+        self.estimate.setContentsMargins(20, 6, 20, 6)
+        self.estimate.hide()
         column.addWidget(self.search)
+        column.addWidget(self.estimate)
         column.addWidget(self.galley, 1)
         column.addWidget(self.note)
         self.docket = DocketSide(presenter)
@@ -165,8 +172,9 @@ class ProofPanel(Desk):
             self._chapter = ""
             self._seen.forget()
             return
-        drawn = self._drawn(chapter.reel)
-        if self._seen.changed(chapter, bench.early.get(chapter.id), presenter.off, bench.book.pickups, drawn):
+        drawn, guess = self._drawn(chapter.reel), bench.estimate(chapter)
+        self.estimate.setVisible(guess is not None)
+        if self._seen.changed(chapter, bench.early.get(chapter.id), presenter.off, bench.book.pickups, drawn, guess):
             same = self._chapter == chapter.id
             if not same:
                 self.keep_place()
@@ -188,7 +196,7 @@ class ProofPanel(Desk):
     def _content(self, chapter: ChapterState, drawn: tuple[bool, ...]) -> GalleyContent:
         presenter = self._presenter
         bench = presenter.bench
-        text, tokens, styles = bench.text(chapter), bench.tokens(chapter), presenter.styles(chapter)
+        text, tokens, styles = bench.text(chapter), bench.page_tokens(chapter), presenter.styles(chapter)
 
         def cells() -> Cells:
             at = tokens.words
@@ -199,7 +207,8 @@ class ProofPanel(Desk):
         marks, breaks, reel = presenter.marks(chapter), frozenset(text.breaks), chapter.reel
         if reel is None:
             return GalleyContent(set_, marks, rate=bench.book.rate, pages=styles.pages, breaks=breaks)
-        strips = tuple(_strip(bench, reel, k, drawn) for k in strips_of(reel))
+        paler = bench.estimate(chapter) is not None
+        strips = tuple(_strip(bench, reel, k, drawn, paler=paler) for k in strips_of(reel))
         drawing = bench.overview(chapter.recording)
         return GalleyContent(
             set_,
@@ -214,11 +223,11 @@ class ProofPanel(Desk):
         )
 
 
-def _strip(bench: Workbench, reel: Reel, index: int, drawn: object) -> Strip:
-    """The strip of one lane: paler where it is not heard, in its colour where it has one."""
+def _strip(bench: Workbench, reel: Reel, index: int, drawn: object, *, paler: bool) -> Strip:
+    """The strip of one lane: paler where it is not heard or its words stand by estimate, in its colour where it has one."""
     lane = reel.lanes[index]
     starts = lane.starts()
-    color = lane.color if lane in heard_lanes(reel) else "quiet"
+    color = "pale" if paler else lane.color if lane in heard_lanes(reel) else "quiet"
 
     def under(start: int, stop: int) -> object:
         return drawn, color, lane.between(Span(start, stop), starts)

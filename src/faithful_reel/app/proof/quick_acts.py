@@ -62,7 +62,7 @@ class QuickActs:
         """Whether a run is seen; says what to do where it is not."""
         seen = self._seen and self.quick.running
         if not seen:
-            self.bench.tell("No quick check is going on. Start it first (C).")
+            self.bench.tell("No quick check is going on. Start it first (Shift+Q).")
         return seen
 
     def keep(self) -> None:
@@ -111,12 +111,12 @@ class QuickActs:
 
 A, P = QuickActs, Menu.PROOF
 ACTS: tuple[Act[QuickActs], ...] = (
-    Act("quick.start", P, "Quick check", "C", "Hear what the ear is not sure of, one after another; again: leave it", A.start, AT, On.PAGE, within=WITHIN),
-    Act("quick.keep", P, "Keep the doubt", "K", "It is there: it stands in the docket from now on; the next plays", A.keep, AT, On.PAGE, within=WITHIN),
-    Act("quick.pass", P, "Pass the doubt", "X", "It is nothing, or may stand; the next plays", A.let_pass, AT, On.PAGE, within=WITHIN),
-    Act("quick.again", P, "Hear the doubt again", "V", "Once more, with what is around it", A.again, AT, On.PAGE, within=WITHIN),
-    Act("quick.later", P, "Leave the doubt for later", "J", "On to the next; this one comes at the end", A.later, AT, On.PAGE, within=WITHIN),
-    Act("quick.back", P, "Back to the doubt before", "Shift+J", "Also where it is settled: it can be undone", A.back, AT, On.PAGE, within=WITHIN),
+    Act("quick.start", P, "Quick check", "Shift+Q", "Hear what the ear is not sure of, one after another; again: leave it", A.start, AT, On.PAGE, within=WITHIN),
+    Act("quick.keep", P, "Keep the doubt", "1", "It is there: it stands in the docket from now on; the next plays", A.keep, AT, On.PAGE, within=WITHIN),
+    Act("quick.pass", P, "Pass the doubt", "2", "It is nothing, or may stand; the next plays", A.let_pass, AT, On.PAGE, within=WITHIN),
+    Act("quick.again", P, "Hear the doubt again", "3", "Once more, with what is around it", A.again, AT, On.PAGE, within=WITHIN),
+    Act("quick.later", P, "Leave the doubt for later", "4", "On to the next; this one comes at the end", A.later, AT, On.PAGE, within=WITHIN),
+    Act("quick.back", P, "Back to the doubt before", "5", "Also where it is settled: it can be undone", A.back, AT, On.PAGE, within=WITHIN),
     Act("learned.show", P, "What was learned", "Ctrl+Shift+Y", "What this book's decisions changed of how sure the ear is", A.show_learned, within=WITHIN, apart=True),
     Act("learned.forget", P, "Forget a lesson", "", "The line at hand counts no more", A.forget, AT, within=WITHIN),
     Act("learned.forget_all", P, "Forget all lessons", "", "The ear's own sureness again, for all of the book", A.forget_all, AT, within=WITHIN),

@@ -138,7 +138,7 @@ class QuickCheck(Observed):
         """Keep the doubt at hand as real, or pass it; the next plays at once."""
         f = self.finding()
         if f is None:
-            self.bench.tell("No doubt is at hand. Start the quick check first (C).")
+            self.bench.tell("No doubt is at hand. Start the quick check first (Shift+Q).")
             return False
         chapter = self.queue[self.at][0]
         if not self.bench.book.chapter(chapter).hearing:

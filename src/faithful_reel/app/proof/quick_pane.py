@@ -10,7 +10,7 @@ from faithful_reel.app.proof.card import evidence_words
 from faithful_reel.app.proof.docket import kind_words
 from faithful_reel.app.proof.quick_check import MOST_AROUND_S, QuickCheck
 from faithful_reel.app.widgets.flow import Flow
-from faithful_reel.app.widgets.parts import ActButton, Choice, Scrolled, SidePane, button, label
+from faithful_reel.app.widgets.parts import ActButton, Choice, KeyButton, Scrolled, SidePane, button, label
 from faithful_reel.core.units import clock
 
 NOTHING = "nothing"
@@ -59,7 +59,7 @@ class QuickPane(SidePane):
             ("Later", "quick.later", ""),
             ("Back", "quick.back", ""),
         ):
-            flow.addWidget(ActButton(words_, act, name))
+            flow.addWidget(KeyButton(words_, act, name))
         self.acts = acts
         self.start = ActButton("Start", "quick.start", "strong")
         self.order, self.scope = Choice(), Choice()

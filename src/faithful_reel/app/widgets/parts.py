@@ -6,7 +6,7 @@ import html
 from typing import TYPE_CHECKING, Protocol
 
 from PyQt6.QtCore import QEvent, QSize, Qt
-from PyQt6.QtGui import QAction, QKeyEvent, QPainter, QPaintEvent, QResizeEvent
+from PyQt6.QtGui import QAction, QKeyEvent, QKeySequence, QPainter, QPaintEvent, QResizeEvent
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QFrame, QLabel, QPushButton, QScrollArea, QWidget
 
 from faithful_reel.app.theme import Theme
@@ -206,6 +206,20 @@ class ActButton(Button):
     def follow(self, acts: ActSource) -> None:
         """Show the act's key as it is now."""
         self.setToolTip(acts.tip(self.act))
+
+
+class KeyButton(ActButton):
+    """A button of an act that is done by its key all the time: it shows the key."""
+
+    def __init__(self, text: str, act: str, name: str = "") -> None:
+        super().__init__(text, act, name)
+        self._words = text
+
+    def follow(self, acts: ActSource) -> None:
+        """Show the act's key as it is now."""
+        super().follow(acts)
+        key = acts[self.act].shortcut().toString(QKeySequence.SequenceFormat.NativeText)
+        self.setText(f"{self._words}  {key}" if key else self._words)
 
 
 def rule(*, upright: bool = False) -> QFrame:

@@ -30,13 +30,19 @@ class HeardChapter:
 
 def own_stretch(book: Book, chapter: ChapterState) -> Span | None:
     """What of its recording a chapter hears, at the ear's rate, where other chapters are read by the same one; else None."""
+    span = own_samples(book, chapter)
+    whole = span == Span(0, book.recording(chapter.recording).length)
+    return None if whole else Span(span.start * EAR_RATE // book.rate, -(-span.stop * EAR_RATE // book.rate))
+
+
+def own_samples(book: Book, chapter: ChapterState) -> Span:
+    """What of its recording a chapter hears: all of it, unless other chapters are read by the same one."""
     shared = any(c.recording == chapter.recording and c.id != chapter.id for c in book.chapters)
     pieces = chapter.reel.lanes[0].segments if chapter.reel is not None else ()
     own = [s for s in pieces if isinstance(s, Piece) and s.recording == chapter.recording and not s.take]
     if not shared or not own:
-        return None
-    first, last = min(s.start for s in own), max(s.stop for s in own)
-    return Span(first * EAR_RATE // book.rate, -(-last * EAR_RATE // book.rate))
+        return Span(0, book.recording(chapter.recording).length)
+    return Span(min(s.start for s in own), max(s.stop for s in own))
 
 
 def heard_chapter(
