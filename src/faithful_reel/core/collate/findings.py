@@ -58,7 +58,8 @@ class Evidence:
     the written words; `second` and `third` what those ears heard, None where they were not asked.  `flaw` says what a
     finding of the sound is, closer than its kind; `usual` what is normal there: seconds of a pause, or the dB that a level
     must be changed by.  Of another reading of a line, `level_db` and `pace` are how much louder and how many times as fast
-    it is as the one that is kept.
+    it is as the one that is kept,
+    and `departs` how many of its words are not as written.
     """
 
     ear: float = 0.0
@@ -70,6 +71,7 @@ class Evidence:
     usual: float | None = None
     level_db: float | None = None
     pace: float | None = None
+    departs: int | None = None
     learned: str = ""
     """What the decisions of the book changed of how sure it is, in words; empty as it is kept."""
 
@@ -126,6 +128,8 @@ class Difference:
 
 FARTHEST = 4
 """Words read again may end so many words, and two more for each of them, before where the reading goes on (own rule)."""
+FEW, NEAR_BY = 3, 2
+"""So few words may equal the opening of a sentence by chance: they are a reading of it only so many words from its place."""
 LONGEST_END = 3
 """Words at the end of another reading that may be misheard together."""
 _CLAUSE_END = re.compile(r"[.,;:!?…—–-][\"'”’)]*$")
@@ -296,7 +300,7 @@ def _reread(w_keys: list[str], h_keys: list[str], here: int, sentence_starts: fr
             or (hits < 2 and not (start == here or ends_here))
         ):
             continue
-        if start != here and here - (start + written) > FARTHEST + 2 * hits:
+        if start != here and here - (start + written) > (FARTHEST + 2 * hits if hits > FEW else NEAR_BY):
             continue  # nobody goes so far back for so little
         score = hits + 0.1 * (start == here) + 0.05 * ends_here
         if score > best:

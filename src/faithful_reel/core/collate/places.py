@@ -5,7 +5,7 @@ from __future__ import annotations
 import difflib
 import math
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from functools import partial
 
 from faithful_reel.core.collate.again import BACK, GRAMMAR, Read, said_again
@@ -86,10 +86,11 @@ class Place:
 
 @dataclass(frozen=True, slots=True)
 class Reading:
-    """A chunk as the ears agree on it, and where they do not all read what is written."""
+    """A chunk as the ears agree on it, where they do not all read what is written, and what each of them heard."""
 
     words: tuple[Heard, ...]
     places: tuple[Place, ...]
+    by_ear: Mapping[str, Sequence[Heard]] = field(default_factory=dict)
 
 
 def run_key(tokens: Iterable[str]) -> str:
@@ -209,7 +210,7 @@ def read_chunk(
         if alternatives:
             span = range(segment.start + lo, segment.start + hi)
             places.append(_place(span, written, starts, votes, alternatives, fitting, weights))
-    return _agreed(ground, parts, versions, places, asked)
+    return replace(_agreed(ground, parts, versions, places, asked), by_ear=heard)
 
 
 def _place(

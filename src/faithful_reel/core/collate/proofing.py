@@ -15,7 +15,7 @@ from faithful_reel.core.collate.findings import Difference, Evidence, Finding
 from faithful_reel.core.collate.links import Link, collated
 from faithful_reel.core.collate.noises import flaws_of, levels_of
 from faithful_reel.core.collate.places import EARS, Judged, Place, Reading, read_chunk, reads_as, run_key
-from faithful_reel.core.collate.retakes import beside_kept, where_faint, with_marks
+from faithful_reel.core.collate.retakes import beside_kept, judged_alike, where_faint, with_marks
 from faithful_reel.core.errors import SignalError
 from faithful_reel.core.hear.aligner import HELPERS, Aligned, Aligner, refined
 from faithful_reel.core.hear.ears import ENGLISH, Ears
@@ -232,9 +232,11 @@ def proofed(
         readings = read_again(x, chapter, first, ears, aligner, Part(watch, 0.2, 0.9), memory)
         heard, owner, links = _agreed(chapter, readings)
         heard = _with_edges(x, chapter, first.chunks, heard, owner, links, aligner, Part(watch, 0.9, 0.99))
-    placed = placed_words(chapter, heard, links)
-    levels = levels_of(x)
-    departed = where_faint(_departures(chapter, readings, heard, placed), heard, levels)
+        placed = placed_words(chapter, heard, links)
+        levels = levels_of(x)
+        departed = where_faint(_departures(chapter, readings, heard, placed), heard, levels)
+        written, starts = [w.text for w in chapter.words], frozenset(s.start for s in chapter.sentences())
+        departed = judged_alike(departed, _at(readings, heard), written, starts, lambda span, texts: aligner.fits(x, span, texts))
     found = departed + flaws_of(x, chapter, heard, links, levels=levels)
     spans = [Span(p.start, p.stop) if p else None for p in placed]
     findings = with_marks(beside_kept(found, heard, spans, levels), heard)
@@ -295,6 +297,15 @@ def _agreed(chapter: Chapter, readings: Sequence[Reading]) -> tuple[list[Heard],
     heard = [w for reading in readings for w in reading.words]
     owner = [k for k, reading in enumerate(readings) for _ in reading.words]
     return heard, owner, collated([w.text for w in chapter.words], [h.text for h in heard])
+
+
+def _at(readings: Sequence[Reading], heard: Sequence[Heard]) -> list[Reading]:
+    """The readings with their words where they were placed."""
+    found, at = [], 0
+    for reading in readings:
+        found.append(replace(reading, words=tuple(heard[at : at + len(reading.words)])))
+        at += len(reading.words)
+    return found
 
 
 def read_again(

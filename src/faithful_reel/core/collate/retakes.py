@@ -7,8 +7,10 @@ from dataclasses import replace
 
 import numpy as np
 
-from faithful_reel.core.collate.findings import AGAIN, Finding
+from faithful_reel.core.collate.findings import AGAIN, SHOWN, Finding
 from faithful_reel.core.collate.flaws import Flaw, Levels
+from faithful_reel.core.collate.links import collated
+from faithful_reel.core.collate.places import EDGE, Reading, Witness, read_chunk
 from faithful_reel.core.hear.pronounce import phones_read
 from faithful_reel.core.hear.recogniser import Heard
 from faithful_reel.core.units import EAR_RATE, Span
@@ -91,6 +93,51 @@ def beside_kept(
             level = round(_level(own, spoken) - _level(kept, spoken), 1)
             out[k] = replace(f, evidence=replace(f.evidence, level_db=level, pace=round(_pace(own) / _pace(kept), 2)))
     return out
+
+
+def judged_alike(
+    findings: Sequence[Finding],
+    readings: Sequence[Reading],
+    written: Sequence[str],
+    starts: frozenset[int],
+    phones: Witness | None,
+) -> list[Finding]:
+    """Say of every other reading how many of its words depart from the text, by all ears and the rules of a chapter.
+
+    Parameters
+    ----------
+    findings : sequence of Finding
+        Those of two words and more that were read again are given `departs`.
+    readings : sequence of Reading
+        What was heard in every chunk.
+    written, starts, phones
+        As in `read_chunk`.
+    """
+    out = list(findings)
+    for k, f in enumerate(findings):
+        if f.kind not in AGAIN or f.word_count < 2:
+            continue
+        reading = next((r for r in readings if any(f.start <= w.start < f.stop for w in r.words)), None)
+        if reading is not None and reading.by_ear:
+            out[k] = replace(f, evidence=replace(f.evidence, departs=_departs(f, reading, written, starts, phones)))
+    return out
+
+
+def _departs(f: Finding, reading: Reading, written: Sequence[str], starts: frozenset[int], phones: Witness | None) -> int:
+    """How many words of one other reading depart from the text."""
+    own = [j for j, w in enumerate(reading.words) if f.start <= w.start < f.stop]
+    texts = [w.text for w in reading.words]
+    heard: dict[str, list[Heard]] = {}
+    for ear, words in reading.by_ear.items():
+        links = collated(texts, [w.text for w in words])
+        mine = [
+            j for k in links if k.written and k.heard and k.written.start <= own[-1] and k.written.stop > own[0] for j in k.heard
+        ]
+        heard[ear] = list(words[min(mine) : max(mine) + 1]) if mine else []
+    around = Span(max(0, f.start - EDGE), f.stop + EDGE)
+    part = read_chunk(range(f.word_index, f.word_index + f.word_count), written, starts, heard, phones, around)
+    found = [j for place in part.places for j in place.departures if j.confidence >= SHOWN]
+    return sum(max(1, len(j.difference.written)) for j in found if j.difference.kind not in AGAIN)
 
 
 def _level(words: Sequence[Heard], spoken: Levels) -> float:

@@ -44,10 +44,14 @@ class Retake:
     flaws: int
     level_db: float = 0.0
     pace: float = 1.0
+    judged: int | None = None
+    """How many of its words depart by all ears, where they were asked."""
 
     @cached_property
     def departures(self) -> int:
-        """How many of its words are not as written; counted when it is asked for, since it is collated for that."""
+        """How many of its words are not as written; where only its words are known they are collated when it is asked for."""
+        if self.judged is not None:
+            return self.judged
         said = self.heard.split()
         return sum(not _right(k, self.written, said) for k in collated(self.written, said))
 
@@ -86,7 +90,8 @@ def retakes_of(text: Chapter, findings: Sequence[Finding]) -> tuple[Retake, ...]
         flaws = sum(g.kind in (Kind.NOISE, Kind.LEVEL) and g.start < f.stop and g.stop > f.start for g in findings)
         complete = words.start <= sentence.start and words.stop >= sentence.stop
         level, pace = f.evidence.level_db or 0.0, f.evidence.pace or 1.0
-        takes.append(Retake(f.id, words, written, Span(f.start, f.stop), f.heard, complete, flaws, level, pace))
+        span, departs = Span(f.start, f.stop), f.evidence.departs
+        takes.append(Retake(f.id, words, written, span, f.heard, complete, flaws, level, pace, departs))
     return tuple(takes)
 
 
@@ -162,6 +167,7 @@ def swapped(book: Book, chapter: ChapterState, text: Chapter, hearing: Hearing |
         kind=Kind.REPEATED,
         evidence=replace(
             finding.evidence,
+            departs=None,
             level_db=None if finding.evidence.level_db is None else -finding.evidence.level_db,
             pace=None if not finding.evidence.pace else round(1 / finding.evidence.pace, 2),
         ),
