@@ -128,6 +128,8 @@ class Difference:
 
 FARTHEST = 4
 """Words read again may end so many words, and two more for each of them, before where the reading goes on (own rule)."""
+MOST_SWAPPED = 4
+"""Words that may be read in another order and still are one misread."""
 FEW, NEAR_BY = 3, 2
 """So few words may equal the opening of a sentence by chance: they are a reading of it only so many words from its place."""
 LONGEST_END = 3
@@ -184,7 +186,23 @@ def departures(written: Sequence[str], starts: frozenset[int], span: range, said
         Link(range(k.written.start + at, k.written.stop + at), k.heard, k.same)
         for k in collated([written[i] for i in span], list(said))
     ]
-    return differences(written, starts, said, links)
+    return _swapped(differences(written, starts, said, links), written, said)
+
+
+def _swapped(found: list[Difference], written: Sequence[str], said: Sequence[str]) -> list[Difference]:
+    """Two or three words read in another order are one misread, not one left out and one too many."""
+    out: list[Difference] = []
+    for d in found:
+        before = out[-1] if out else None
+        if before is not None and {before.kind, d.kind} == {Kind.SKIPPED, Kind.ADDED}:
+            text = range(before.written.start, d.written.stop)
+            heard = range(before.heard.start, d.heard.stop)
+            own, theirs = ([_key(row[k]) for k in part] for row, part in ((written, text), (said, heard)))
+            if 1 < len(own) <= MOST_SWAPPED and own != theirs and sorted(own) == sorted(theirs):
+                out[-1] = Difference(Kind.MISREAD, text, heard)
+                continue
+        out.append(d)
+    return out
 
 
 def near(a: str, b: str) -> bool:

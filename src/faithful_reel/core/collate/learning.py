@@ -16,10 +16,12 @@ Forgotten = tuple[str, int, int]
 """A lesson's key, and how many of its decisions were passed and real when it was forgotten."""
 Tally = Mapping[str, tuple[int, int]]
 """How often findings of a kind were passed and proved real, by the keys of lessons."""
-FEWEST = {"words": 2, "kind": 4}
+FEWEST = {"words": 3, "kind": 6}
 """Decisions from which on something is learned: of the very words, and of a kind of finding (own rule)."""
 WEIGHT = {"words": 1.0, "kind": 0.5}
 """What a lesson counts, in logits: the very words say more than the kind (own rule)."""
+BEFORE = 2
+"""Decisions that each side is taken to have had before the first, so that few of them say little (own rule)."""
 MOST = 2.5
 """Logits that confidence is moved by at most, up or down."""
 FAINTEST = 0.03
@@ -41,8 +43,8 @@ class Lesson:
 
     @property
     def logits(self) -> float:
-        """How far it moves a confidence: the log odds of its decisions, each side counted once more (rule of succession)."""
-        return WEIGHT[self.breadth] * math.log((self.real + 1) / (self.passed + 1))
+        """How far it moves a confidence: the log odds of its decisions, with `BEFORE` more on each side."""
+        return WEIGHT[self.breadth] * math.log((self.real + BEFORE) / (self.passed + BEFORE))
 
     @property
     def told(self) -> str:

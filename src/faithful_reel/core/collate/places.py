@@ -42,6 +42,8 @@ Witness = Callable[[Span, Sequence[Sequence[str]]], Sequence[float | None]]
 Margins = Callable[[Sequence[str], Sequence[Sequence[str]]], list[float | None]]
 """Of how many nats better the sound around a place fits each of several rows of words than the first given one."""
 SUREST = 0.5
+AGREED_SURE = 0.35
+"""Where every ear hears the same other words, each so sure, the phones may rank but say little against it (measured)."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -469,16 +471,22 @@ def features_of(
         found[f"{ear}_right"] = float(ear in right)
         found[f"{ear}_sure"] = same[ear].sure - 0.7 if ear in same else 0.0
         found[f"{ear}_sure_right"] = right[ear].sure - 0.7 if ear in right else 0.0
+    asked = [v for v in votes if v.ear in EARS]
+    known = w != h and all(is_word(t) for t in (*written, *said))
+    agreed = known and not tidied and len(same) == len(asked) == len(EARS) and min(v.sure for v in asked) >= AGREED_SURE
     breath = margin is None and not written and len(said) == 1
     fits = math.tanh(margin / 60) if margin is not None else 0.0
     found |= {
         "margin": fits,
         "great_margin": max(-1.0, min(2.0, margin / 150)) if margin is not None else 0.0,
         "margin_against_two": fits if len(right) > 1 else 0.0,
+        "all_agree": float(agreed),
+        "agree_against": min(0.0, fits) if agreed else 0.0,
         "no_margin": float(margin is None and not written),
         "breath": (0.5 - min((v.sure for v in same.values()), default=0.5)) if breath else 0.0,
         "name": float(bool(names) and not strange),
         "strange_name": float(strange),
+        "unknown": float(not names and any(not is_word(t) for t in written)),
         "split": float(len(written) != len(said) and bool(written) and bool(said)),
         "elided": float(bool(w) and w != h and _without_stops(w) == _without_stops(h)),
         "merged": float(_merges(w, h, phones_read(after[:1])[:1])),

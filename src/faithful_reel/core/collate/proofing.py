@@ -419,7 +419,40 @@ def _recut(segments: list[range], written: Sequence[str], versions: Sequence[dic
         cut = next(k for weight, k in tries if weight <= least + TIE)
         out[before], out[after] = range(start, cut), range(cut, stop)
         out[before + 1 : after] = [range(cut, cut)] * (after - before - 1)
+    for chunk in (k for k, segment in enumerate(out) if not segment and any(versions[k].values())):
+        _given_back(chunk, out, against)
     return out
+
+
+def _given_back(chunk: int, segments: list[range], against: Callable[[range, int], float]) -> None:
+    """Give a chunk in which the first ear heard nothing of the text the words beside it that the others heard there."""
+    before = next((k for k in range(chunk - 1, -1, -1) if segments[k]), None)
+    after = next((k for k in range(chunk + 1, len(segments)) if segments[k]), None)
+    nothing = range(segments[chunk].start, segments[chunk].start)
+    tries: list[tuple[float, int, int]] = []
+    for side, sign in ((before, -1), (after, 1)):
+        if side is None:
+            continue
+        whole = segments[side]
+        alone = against(whole, side) + against(nothing, chunk)
+        for count in range(1, min(NEAR_CUT, len(whole) - 1) + 1):
+            mine = range(whole.stop - count, whole.stop) if sign < 0 else range(whole.start, whole.start + count)
+            rest = range(whole.start, mine.start) if sign < 0 else range(mine.stop, whole.stop)
+            tries.append((against(rest, side) + against(mine, chunk) - alone, sign, count))
+    if not tries or min(tries)[0] >= -TIE:
+        return
+    _, sign, count = min(tries)
+    side = before if sign < 0 else after
+    assert side is not None
+    whole = segments[side]
+    if sign < 0:
+        segments[side], segments[chunk] = range(whole.start, whole.stop - count), range(whole.stop - count, whole.stop)
+        for k in range(side + 1, chunk):
+            segments[k] = range(whole.stop - count, whole.stop - count)
+    else:
+        segments[side], segments[chunk] = range(whole.start + count, whole.stop), range(whole.start, whole.start + count)
+        for k in range(chunk + 1, side):
+            segments[k] = range(whole.start + count, whole.start + count)
 
 
 def _unlike(written: Sequence[str], heard: Sequence[str]) -> float:

@@ -1,0 +1,383 @@
+"""The quick check, what is learned from decisions, and the queue of chapters, in the real window."""
+
+from __future__ import annotations
+
+import time
+
+import pytest
+from PyQt6.QtCore import Qt
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QApplication, QPushButton
+
+from faithful_reel.core.book.commands import PlaceHearing
+from faithful_reel.core.collate.findings import Decision, Finding, Kind
+from faithful_reel.core.collate.proofing import Placed
+from faithful_reel.core.errors import SignalError
+from faithful_reel.core.hear.recogniser import Heard
+from faithful_reel.core.work import hearing as hearing_work
+from faithful_reel.core.work.hearing import HeardChapter
+from faithful_reel.core.work.timeline import Hearing
+
+
+def made_hearing(window, chapter, doubts):
+    """A chapter with word k at second k/2, and a misread at each of the given words, so sure."""
+    words = window.bench.text(chapter).words
+    hop = window.bench.book.rate // 2
+    heard = tuple(Heard(w.text, i * hop, i * hop + hop // 2, 1.0) for i, w in enumerate(words))
+    placed = tuple(Placed(h.start, h.stop, 1.0) for h in heard)
+    links = tuple((i, i + 1, i, i + 1, True) for i in range(len(words)))
+    found = tuple(
+        Finding(f"f{n}", Kind.MISREAD, words[w].text, said, w, 1, w * hop, w * hop + hop // 2, sure)
+        for n, (w, said, sure) in enumerate(doubts)
+    )
+    return Hearing(heard, placed, links), found
+
+
+@pytest.fixture
+def quick(opened):
+    """Chapter one with a sure finding and four doubts, and the run through them."""
+    window = opened.window
+    chapter = window.bench.chapter
+    doubts = ((10, "bell", 0.9), (20, "bell", 0.12), (30, "gate", 0.25), (40, "lamp", 0.06), (50, "rope", 0.2))
+    made, found = made_hearing(window, chapter, doubts)
+    key = window.bench.session.store.put(Hearing, made)
+    window.bench.do(PlaceHearing(chapter.id, key, found))
+    opened.do("view.proof")
+    return window.actions_._acts["quick.start"][1]
+
+
+def finding(opened, name):
+    return opened.window.bench.chapter.finding(name)
+
+
+def test_doubts_are_settled_by_keys_alone_the_loudest_first(opened, quick, monkeypatch):
+    begun = []
+    play = opened.window.parts.transport.play_from
+    monkeypatch.setattr(opened.window.parts.transport, "play_from", lambda a, b=None, **k: begun.append((a, b)) or play(a, b, **k))
+    rate = opened.window.bench.book.rate
+    opened.window.galley.setFocus()
+    QTest.keyClick(opened.window.galley, Qt.Key.Key_Q, Qt.KeyboardModifier.ShiftModifier)
+    assert quick.pane.isVisible()
+    assert quick.quick.finding().id == "f2"
+    assert begun == [(round(14.3 * rate), round(15.95 * rate))]  # 0.7 s before and after
+    assert quick.pane.heard.text() == "gate"
+    assert quick.pane.written.text() == opened.window.bench.text(opened.window.bench.chapter).words[30].text
+    QTest.keyClick(quick.pane, Qt.Key.Key_1)
+    assert finding(opened, "f2").kept
+    assert finding(opened, "f2").decision is Decision.OPEN
+    assert quick.quick.finding().id == "f4"
+    assert len(begun) == 2  # the next sounds at once
+    QTest.keyClick(quick.pane, Qt.Key.Key_2)
+    assert finding(opened, "f4").decision is Decision.STET
+    QTest.keyClick(quick.pane, Qt.Key.Key_4)  # later
+    assert quick.quick.finding().id == "f3"
+    QTest.keyClick(quick.pane, Qt.Key.Key_2)
+    assert quick.quick.finding().id == "f1"  # what was left for later comes at the end
+    QTest.keyClick(quick.pane, Qt.Key.Key_2)
+    assert quick.quick.finding() is None
+    assert "1 kept, 3 passed" in quick.pane.told.text()
+    assert quick.quick.counts() == (1, 3, 0)
+    assert [f.id for f in opened.window.parts.proof.docket() if f.decision is Decision.OPEN] == ["f0", "f2"]
+
+
+def test_what_is_undone_comes_back_and_is_heard_again(opened, quick):
+    opened.do("quick.start")
+    opened.do("quick.pass")
+    opened.do("quick.keep")
+    assert quick.quick.finding().id == "f1"
+    opened.do("edit.undo")
+    assert quick.quick.finding().id == "f4"
+    assert opened.window.parts.player.playing
+    opened.do("edit.undo")
+    assert quick.quick.finding().id == "f2"
+    assert quick.quick.counts() == (0, 0, 4)
+    opened.do("edit.redo")
+    assert finding(opened, "f2").decision is Decision.STET
+
+
+def test_it_goes_on_where_it_was_left_even_after_the_book_was_closed(opened, quick):
+    opened.do("quick.start")
+    opened.do("quick.pass")
+    opened.do("quick.later")
+    left = quick.quick.finding().id
+    opened.press(next(b for b in quick.pane.findChildren(QPushButton) if b.text() == "Docket"))
+    assert not quick.pane.isVisible()
+    assert not opened.window.parts.player.playing
+    opened.do("quick.start")
+    assert quick.quick.finding().id == left
+    opened.reopen()
+    again = opened.window.actions_._acts["quick.start"][1]
+    opened.do("quick.start")
+    assert again.quick.counts() == (0, 0, 3)
+
+
+def test_no_doubt_is_settled_that_is_not_seen(opened, quick):
+    told = []
+    opened.window.bench.tell = told.append
+    for act in ("quick.keep", "quick.pass", "quick.later", "quick.back", "quick.again"):
+        opened.do(act)
+    assert len(told) == 5
+    opened.do("quick.start")
+    opened.do("learned.show")  # another list stands where the doubts were
+    opened.do("quick.keep")
+    assert len(told) == 6
+    assert not any(f.kept or f.decision is not Decision.OPEN for f in opened.window.bench.chapter.findings)
+
+
+def test_order_scope_and_what_is_around_are_remembered(opened, quick):
+    opened.do("quick.start")
+    pane = quick.pane
+    pane.order.setCurrentIndex(1)
+    pane.order.activated.emit(1)
+    assert quick.quick.finding().id == "f1"
+    pane.around.setValue(1.5)
+    pane.scope.setCurrentIndex(1)
+    pane.scope.activated.emit(1)
+    opened.reopen()
+    again = opened.window.actions_._acts["quick.start"][1].quick
+    assert (again.as_read, again.whole_book, again.around_s) == (True, True, 1.5)
+
+
+def test_a_run_through_the_book_opens_each_chapter(opened, quick):
+    window = opened.window
+    second = window.bench.book.chapters[1]
+    made, found = made_hearing(window, second, ((15, "oars", 0.28),))
+    window.bench.do(PlaceHearing(second.id, window.bench.session.store.put(Hearing, made), found))
+    quick.quick.set_scope(whole_book=True)
+    opened.do("quick.start")
+    assert window.bench.chapter_id == second.id
+    assert quick.pane.heard.text() == "oars"
+    opened.do("quick.pass")
+    assert window.bench.chapter_id == window.bench.book.chapters[0].id
+    assert quick.quick.finding().id == "f2"
+
+
+def test_nothing_in_doubt_says_so(opened):
+    opened.do("view.proof")
+    opened.do("quick.start")
+    pane = opened.window.actions_._acts["quick.start"][1].pane
+    assert "Nothing is in doubt in this chapter" in pane.told.text()
+    assert not pane.card.isVisible()
+
+
+def test_a_doubt_whose_sound_was_cut_is_not_asked(opened, quick):
+    opened.window.parts.editing.select(round(14.9 * 44_100), round(16 * 44_100))
+    opened.do("edit.cut_close")
+    opened.do("quick.start")
+    assert "f2" not in [key[1] for key in quick.quick.queue]
+
+
+def test_the_doubt_at_hand_is_marked_on_the_page_though_it_is_folded(opened, quick):
+    opened.do("quick.start")
+    drawn = {m.id for marks in opened.window.galley.drawing.marks_at.values() for m in marks}
+    assert "f2" in drawn
+    assert "f1" not in drawn
+
+
+# --- what is learned ----------------------------------------------------------------------------------------------
+
+
+def five_alike(opened):
+    """Six doubts of the same two words, of which five are passed."""
+    window = opened.window
+    chapter = window.bench.chapter
+    words = [k for k, w in enumerate(window.bench.text(chapter).words) if w.text == "the"][:6]
+    made, found = made_hearing(window, chapter, [(k, "a", 0.45) for k in words])
+    window.bench.do(PlaceHearing(chapter.id, window.bench.session.store.put(Hearing, made), found))
+    opened.do("view.proof")
+    opened.do("proof.doubtful")  # what sinks stays in sight
+    return found
+
+
+def test_a_doubt_that_was_passed_five_times_sinks_and_is_never_dropped(opened):
+    five_alike(opened)
+    proof = opened.window.parts.proof
+    for n in range(5):
+        proof.choose(f"f{n}")
+        opened.do("proof.stet")
+    last = opened.window.bench.findings(opened.window.bench.chapter)[-1]
+    assert 0.05 < last.confidence < 0.25
+    assert "45 % by the ear alone" in last.evidence.learned
+    assert "passed 5 times" in last.evidence.learned
+    assert proof.is_folded(last)
+    assert proof.folded() == 1  # it is told as folded, and can be seen
+    assert opened.window.bench.chapter.finding("f5").confidence == 0.45  # what the book keeps is the ear's own
+
+
+def test_what_was_learned_is_listed_and_forgotten_and_undone(opened):
+    five_alike(opened)
+    for n in range(5):
+        opened.window.parts.proof.choose(f"f{n}")
+        opened.do("proof.stet")
+    opened.do("learned.show")
+    pane = opened.window.actions_._acts["learned.show"][1].learned
+    assert pane.view.item(0, 0).text() == "“a” for “the”"
+    assert pane.view.item(0, 1).text() == "passed 5 times"
+    assert pane.view.item(0, 2).text() == "less sure"
+    opened.do("learned.forget_all")
+    assert pane.view.rowCount() == 0
+    assert opened.window.bench.findings(opened.window.bench.chapter)[-1].confidence == 0.45
+    opened.reopen()
+    assert opened.window.bench.lessons() == ()
+    opened.do("edit.undo")
+    assert [one.told for one in opened.window.bench.lessons()] == ["passed 5 times"]
+
+
+# --- the queue ----------------------------------------------------------------------------------------------------
+
+
+@pytest.fixture
+def heard_quickly(monkeypatch):
+    """Hearing that takes a moment, and gives a made hearing; what is named in `fails` can not be heard."""
+    fails = set()
+    order = []
+
+    def heard(book, chapter, text, sound, ears, watch, early=None, memory=None):
+        order.append(chapter.id)
+        for k in range(10):
+            watch.tick(k / 10, "listening")
+            time.sleep(0.03)
+        if chapter.id in fails:
+            raise SignalError("Nobody speaks in this recording.")
+        placed = tuple(Placed(k * 100, k * 100 + 90, 1.0) for k in range(len(text.words)))
+        return HeardChapter(Hearing((), placed, ()), ())
+
+    monkeypatch.setattr("faithful_reel.app.proof.presenter.heard_voices", heard)
+    monkeypatch.setattr("faithful_reel.core.work.whole_book.heard_voices", heard)
+    assert hearing_work.heard_voices is not heard
+    return fails, order
+
+
+def queue_of(opened):
+    return opened.window.actions_._acts["queue.book"][1]
+
+
+def wait_for(opened, what, timeout=20_000):
+    opened.qtbot.waitUntil(lambda: bool(what()), timeout=timeout)
+    QApplication.processEvents()
+
+
+def test_the_whole_book_is_heard_in_order_and_told(opened, heard_quickly, monkeypatch):
+    told = []
+    opened.window.bench.tell = told.append
+    monkeypatch.setattr(type(opened.window), "tell", lambda _self, text: told.append(text))
+    opened.do("queue.book")
+    acts = queue_of(opened)
+    assert acts.pane.isVisible()
+    ids = [c.id for c in opened.bookstate.chapters if c.recording]
+    assert acts.queue.at == ids[0]
+    assert acts.queue.seconds_left() > 0
+    wait_for(opened, lambda: all(c.hearing for c in opened.bookstate.chapters if c.recording))
+    wait_for(opened, lambda: not acts.queue.at)
+    assert heard_quickly[1] == ids
+    assert f"The book is heard: {len(ids)} chapters." in told
+    opened.do("queue.book")
+    assert "heard already" in told[-1]
+
+
+def test_the_queue_is_paused_reordered_and_gone_on_with_after_a_restart(opened, heard_quickly):
+    opened.do("queue.book")
+    acts = queue_of(opened)
+    first, second, *_, last = [c.id for c in opened.bookstate.chapters if c.recording]
+    opened.do("queue.pause")
+    wait_for(opened, lambda: not acts.queue.at)
+    assert acts.queue.paused
+    assert acts.queue.waiting[:2] == [first, second]
+    acts.pane.refresh()
+    acts.pane.choose(last)
+    opened.do("queue.next")
+    assert acts.queue.waiting[0] == last
+    acts.pane.choose(second)
+    opened.do("queue.out")
+    assert second not in acts.queue.waiting
+    opened.reopen()
+    acts = queue_of(opened)
+    assert acts.queue.paused
+    assert acts.queue.waiting[0] == last
+    assert second not in acts.queue.waiting
+    heard_quickly[1].clear()
+    opened.do("queue.go_on")
+    wait_for(opened, lambda: opened.bookstate.chapter(first).hearing)
+    assert heard_quickly[1][0] == last
+    assert not opened.bookstate.chapter(second).hearing
+
+
+def test_what_was_broken_off_by_closing_goes_on_by_itself(opened, heard_quickly):
+    opened.do("queue.book")
+    wait_for(opened, lambda: heard_quickly[1])
+    opened.reopen()  # waits until the jobs of the new window are done
+    assert all(c.hearing for c in opened.bookstate.chapters if c.recording)
+
+
+def test_a_chapter_that_can_not_be_heard_does_not_hold_up_the_others(opened, heard_quickly):
+    fails, order = heard_quickly
+    ids = [c.id for c in opened.bookstate.chapters if c.recording]
+    fails.add(ids[1])
+    told = []
+    opened.window.bench.tell = told.append
+    opened.do("queue.book")
+    wait_for(opened, lambda: opened.bookstate.chapter(ids[-1]).hearing)
+    assert order == ids
+    assert not opened.bookstate.chapter(ids[1]).hearing
+    assert any("Nobody speaks" in t for t in told)
+
+
+def test_the_button_beside_the_title_pauses_the_queue(opened, heard_quickly):
+    opened.do("queue.book")
+    acts = queue_of(opened)
+    wait_for(opened, lambda: heard_quickly[1])
+    first = acts.queue.at
+    opened.press(opened.window.job_row.cancel)
+    wait_for(opened, lambda: not acts.queue.at)
+    assert acts.queue.paused
+    assert acts.queue.waiting[0] == first
+    assert not opened.bookstate.chapter(first).hearing
+
+
+def test_a_paused_chapter_keeps_its_place_and_no_half_hearing(opened, heard_quickly):
+    opened.do("queue.book")
+    acts = queue_of(opened)
+    opened.do("queue.pause")
+    wait_for(opened, lambda: not acts.queue.at)
+    assert all(not c.hearing for c in opened.bookstate.chapters)
+    assert opened.window.parts.proof.hearing_now == set()
+
+
+# --- a page before it is heard ------------------------------------------------------------------------------------
+
+
+def test_a_chapter_that_was_not_heard_stands_by_estimate_and_nothing_is_cut_by_it(opened):
+    window = opened.window
+    opened.do("view.proof")
+    opened.qtbot.waitUntil(lambda: window.bench.estimate(window.bench.chapter) is not None, timeout=20_000)
+    panel = window.panels["proof"]
+    panel.refresh()
+    assert panel.estimate.isVisible()
+    content = panel.galley.content
+    assert all(strip.color == "pale" for strip in content.strips)
+    assert (content.cells.starts >= 0).mean() > 0.95
+    opened.click_word(20, double=True)  # it can be listened to
+    assert window.parts.player.playing
+    window.parts.transport.stop()
+    told = []
+    window.bench.tell = told.append
+    before = window.bench.chapter.reel
+    opened.click_word(20)
+    opened.click_word(24, shift=True)
+    assert "by estimate only" in told[-1]
+    opened.do("edit.cut_close")
+    assert window.bench.chapter.reel is before
+    assert window.bench.chapter.hearing == ""  # it is no hearing, and is not kept as one
+    assert window.bench.hearing(window.bench.chapter) is None
+
+
+def test_the_estimate_goes_once_the_chapter_is_heard(opened):
+    window = opened.window
+    opened.do("view.proof")
+    chapter = window.bench.chapter
+    opened.qtbot.waitUntil(lambda: window.bench.estimate(chapter) is not None, timeout=20_000)
+    made, found = made_hearing(window, chapter, ())
+    window.bench.do(PlaceHearing(chapter.id, window.bench.session.store.put(Hearing, made), found))
+    assert window.bench.estimate(window.bench.chapter) is None
+    assert not window.panels["proof"].estimate.isVisible()
+    assert window.panels["proof"].galley.content.strips[0].color != "pale"
