@@ -53,7 +53,9 @@ def finding(opened, name):
 def test_doubts_are_settled_by_keys_alone_the_loudest_first(opened, quick, monkeypatch):
     begun = []
     play = opened.window.parts.transport.play_from
-    monkeypatch.setattr(opened.window.parts.transport, "play_from", lambda a, b=None, **k: begun.append((a, b)) or play(a, b, **k))
+    monkeypatch.setattr(
+        opened.window.parts.transport, "play_from", lambda a, b=None, **k: begun.append((a, b)) or play(a, b, **k)
+    )
     rate = opened.window.bench.book.rate
     opened.window.galley.setFocus()
     QTest.keyClick(opened.window.galley, Qt.Key.Key_Q, Qt.KeyboardModifier.ShiftModifier)
@@ -161,7 +163,7 @@ def test_nothing_in_doubt_says_so(opened):
 
 
 def test_a_doubt_whose_sound_was_cut_is_not_asked(opened, quick):
-    opened.window.parts.editing.select(round(14.9 * 44_100), round(16 * 44_100))
+    opened.window.parts.editing.select(round(14.9 * 44_100), 16 * 44_100)
     opened.do("edit.cut_close")
     opened.do("quick.start")
     assert "f2" not in [key[1] for key in quick.quick.queue]

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable, Iterable
-from contextlib import closing
+from collections.abc import Callable, Iterable, Iterator
+from contextlib import AbstractContextManager, closing, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Protocol, TypeVar
@@ -35,6 +35,8 @@ from faithful_reel.core.work.hearing import HeardChapter, own_samples
 from faithful_reel.core.work.timeline import Hearing, Tokens, tokens_of
 
 T = TypeVar("T")
+RenderOf = Callable[[Reel], Renderer]
+"""Gives the renderer of a reel."""
 
 
 class JobRunner(Protocol):
@@ -295,6 +297,18 @@ class Workbench(Observed):
         """A renderer with files of its own, for use in one other thread."""
         paths = {r.hash: path_of(self.session.store.folder, r, self.book.rate) for r in self.book.recordings}
         return Renderer(reel, FileSources(paths.__getitem__))
+
+    def rendering(self) -> Callable[[], AbstractContextManager[RenderOf]]:
+        """Opens the files of the book as it stands, for use in one other thread, and gives renderers that share them."""
+        folder = self.session.store.folder
+        paths = {r.hash: path_of(folder, r, self.book.rate) for r in self.book.recordings}
+
+        @contextmanager
+        def opened() -> Iterator[RenderOf]:
+            with closing(FileSources(paths.__getitem__)) as files:
+                yield lambda reel: Renderer(reel, files)
+
+        return opened
 
     def render_here(self, reel: Reel) -> Callable[[int, int], Signal]:
         """A rendering for the interface thread."""

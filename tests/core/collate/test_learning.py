@@ -14,7 +14,9 @@ from faithful_reel.core.collate.names import ACCEPTED
 
 
 def misread(n, *, decision=Decision.OPEN, kept=False, sure=0.45, written="the", heard="a", note=""):
-    return Finding(f"f{n}", Kind.MISREAD, written, heard, n, 1, n * 100, n * 100 + 50, sure, decision=decision, note=note, kept=kept)
+    return Finding(
+        f"f{n}", Kind.MISREAD, written, heard, n, 1, n * 100, n * 100 + 50, sure, decision=decision, note=note, kept=kept
+    )
 
 
 def learned(findings, narrator="Nell", forgotten=()):
@@ -45,7 +47,9 @@ def test_it_is_of_one_narrator_only():
 def test_other_words_are_moved_less_and_only_by_their_kind():
     passed = [misread(n, decision=Decision.STET) for n in range(8)]
     same, kind, other = weighed(
-        (misread(9), misread(10, written="in", heard="on"), misread(11, written="harbour", heard="herring")), "Nell", learned(passed)
+        (misread(9), misread(10, written="in", heard="on"), misread(11, written="harbour", heard="herring")),
+        "Nell",
+        learned(passed),
     )
     assert same.confidence < kind.confidence < 0.45
     assert other.confidence == 0.45
@@ -85,9 +89,7 @@ def test_what_is_forgotten_counts_no_more_but_later_decisions_do():
     ],
 )
 def test_every_kind_is_named(kind, written, heard, about):
-    rows = [
-        Finding(f"f{n}", kind, written, heard, n, 1, n, n + 1, 0.4, decision=Decision.STET) for n in range(9)
-    ]
+    rows = [Finding(f"f{n}", kind, written, heard, n, 1, n, n + 1, 0.4, decision=Decision.STET) for n in range(9)]
     assert about in [one.words for one in learned(rows)]
 
 

@@ -33,7 +33,9 @@ def read_evenly(chapter, rng, *, skip=range(0), pause=1.0):
             continue
         starts[k] = len(levels)
         letters = sum(c.isalnum() for c in word.text)
-        levels += [-18.0 + rng.normal(0, 3) for _ in range(max(4, round((letters * rng.uniform(0.85, 1.15) + 1.5) * 0.065 / FRAME_S)))]
+        levels += [
+            -18.0 + rng.normal(0, 3) for _ in range(max(4, round((letters * rng.uniform(0.85, 1.15) + 1.5) * 0.065 / FRAME_S)))
+        ]
         following = chapter.words[k + 1] if k + 1 < len(chapter.words) else None
         if following is None or following.paragraph != word.paragraph:
             levels += [-70.0] * round(0.9 * pause / FRAME_S)

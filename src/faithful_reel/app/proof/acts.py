@@ -133,6 +133,13 @@ class ProofActs:
         else:
             self.bench.tell("There is nothing to hear: this book has no chapters yet.")
 
+    def hear_changed(self) -> None:
+        """Hear what was changed in the chapter at hand."""
+        if self.bench.chapter:
+            self.presenter.hear_changed(self.bench.chapter.id)
+        else:
+            self.bench.tell("There is nothing to hear: this book has no chapters yet.")
+
     def listen(self) -> None:
         """Hear the finding at hand with its lead-in."""
         finding = self.presenter.finding()
@@ -319,6 +326,7 @@ class ProofActs:
 A, C, P = ProofActs, Menu.CHAPTER, Menu.PROOF
 ACTS: tuple[Act[ProofActs], ...] = (
     Act("proof.hear", C, "Hear this chapter", "Ctrl+E", "Recognise the chapter and collate it with the manuscript", A.hear),
+    Act("proof.stands", C, "Hear what was changed", "Ctrl+Shift+I", "The chapter as it stands now: only where it was cut or put in", A.hear_changed),
     Act("proof.rough", C, "Rough cut", "Ctrl+Shift+X", "Cut false starts and repeats, shorten long pauses, in one step", A.rough, AT),
     Act("proof.language", C, "Language of the book…", "", "Other languages than English: by the multilingual ear alone", A.ask_language, rank=1),
     Act("proof.ear", C, "Choose another ear…", "", "A folder with another recogniser in faster-whisper's layout", A.ask_ear, rank=1),

@@ -48,15 +48,22 @@ class DocketModel(QAbstractListModel):
         super().__init__(parent)
         self._rows: Sequence[tuple[str, Finding]] = ()
         self._numbers: Mapping[str, str] = {}
+        self._gone: frozenset[Key] = frozenset()
         self._rate = 1
 
-    def show(self, rows: Sequence[tuple[str, Finding]], numbers: Mapping[str, str], rate: int) -> None:
-        """Show these; `numbers` are what stands before the times of a chapter's findings, `rate` that of their positions."""
-        before, alike = self._rows, numbers == self._numbers and rate == self._rate
+    def show(
+        self, rows: Sequence[tuple[str, Finding]], numbers: Mapping[str, str], rate: int, gone: frozenset[Key] = frozenset()
+    ) -> None:
+        """Show these.
+
+        `numbers` are what stands before the times of a chapter's findings, `rate` is that of their positions, and the sound of those
+        that are `gone` was taken out.
+        """
+        before, alike = self._rows, numbers == self._numbers and rate == self._rate and gone == self._gone
         same = len(rows) == len(before)
         if not same:
             self.beginResetModel()
-        self._rows, self._numbers, self._rate = rows, numbers, rate
+        self._rows, self._numbers, self._rate, self._gone = rows, numbers, rate, gone
         if not same:
             self.endResetModel()
             return
@@ -81,9 +88,11 @@ class DocketModel(QAbstractListModel):
         kind = f.evidence.flaw or kind_words(f.kind)
         if role == ROLE:
             where = " ".join(filter(None, (self._numbers.get(chapter, ""), clock(f.start / self._rate)[:-2])))
-            return f.decision, kind, finding_line(f), where, f"{100 * f.confidence:.0f} % sure"
+            gone = (chapter, f.id) in self._gone
+            return f.decision, kind, finding_line(f), where, "gone" if gone else f"{100 * f.confidence:.0f} % sure"
         if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.AccessibleTextRole):
-            return f"{kind}: {finding_line(f)}, {f.decision.value}"
+            told = ", its sound is gone" if (chapter, f.id) in self._gone else ""
+            return f"{kind}: {finding_line(f)}, {f.decision.value}{told}"
         return None
 
 
@@ -113,10 +122,11 @@ class Docket(RowMenu, QListView):
         rate: int,
         current: Key,
         selected: Sequence[Key] = (),
+        gone: frozenset[Key] = frozenset(),
     ) -> None:
         """Show findings as in `DocketModel.show`, with one of them in hand, or several."""
         self.blockSignals(True)
-        self.rows.show(rows, numbers, rate)
+        self.rows.show(rows, numbers, rate, gone)
         places = {key: row for row, key in enumerate(self.rows.keys())}
         chosen = QItemSelection()
         for key in selected or (current,):

@@ -12,6 +12,7 @@ from faithful_reel.app.workbench import Observed
 from faithful_reel.core.book.model import ChapterState
 from faithful_reel.core.errors import Cancelled
 from faithful_reel.core.units import clock
+from faithful_reel.core.work.hearing_again import needs_again
 from faithful_reel.core.work.whole_book import to_hear
 
 USUAL_PACE = 5.0
@@ -69,7 +70,8 @@ class HearingQueue(Observed):
             return Row(chapter.id, chapter.title, seconds, 0.0, "paused" if self.paused else f"waits, number {place}")
         if not chapter.recording:
             return Row(chapter.id, chapter.title, 0.0, 0.0, "no recording")
-        return Row(chapter.id, chapter.title, seconds, float(bool(chapter.hearing)), "heard" if chapter.hearing else "not heard")
+        state = "changed since" if needs_again(chapter) else "heard" if chapter.hearing else "not heard"
+        return Row(chapter.id, chapter.title, seconds, float(bool(chapter.hearing)), state)
 
     def _seconds(self, chapter: ChapterState) -> float:
         length = next((r.length for r in self.bench.book.recordings if r.hash == chapter.recording), 0)
@@ -168,9 +170,11 @@ class HearingQueue(Observed):
         if not (self.paused or self._at):
             known = {c.id: c for c in self.bench.book.chapters}
             self.waiting = [c for c in self.waiting if c in known and known[c].recording]
-            if self.waiting:
+            while self.waiting and not self._at:
                 self._at, self._fraction, self._since = self.waiting.pop(0), 0.0, time.monotonic()
-                self._proof.hear_chapter(self._at)
+                self._proof.hear(self._at)
+                if self._at not in self._proof.hearing_now:  # it could not be begun, and that was told
+                    self._at = ""
         self._kept()
 
     def _kept(self) -> None:

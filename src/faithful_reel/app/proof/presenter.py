@@ -4,12 +4,22 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
+from functools import partial
 from pathlib import Path
 from typing import Any
 
 from faithful_reel.app.transport.listening import Listening
 from faithful_reel.app.workbench import Early, Observed, Workbench
-from faithful_reel.core.book.commands import EDITION, AcceptReading, AddFinding, Forget, NoteFinding, PlaceHearing, SignOff
+from faithful_reel.core.book.commands import (
+    EDITION,
+    AcceptReading,
+    AddFinding,
+    Forget,
+    NoteFinding,
+    PlaceAsItStands,
+    PlaceHearing,
+    SignOff,
+)
 from faithful_reel.core.book.model import ChapterState
 from faithful_reel.core.book.packing import Packed, packed, ready
 from faithful_reel.core.book.store import HEARD
@@ -17,18 +27,19 @@ from faithful_reel.core.collate.findings import Decision, Finding, Kind, is_show
 from faithful_reel.core.collate.learning import Lesson, forgetting
 from faithful_reel.core.errors import AppError
 from faithful_reel.core.hear.memory import Memory
-from faithful_reel.core.jobs import Watch
+from faithful_reel.core.jobs import Job, Watch
 from faithful_reel.core.memo import Memo
 from faithful_reel.core.units import Span, clock
 from faithful_reel.core.work.deciding import deciding, fate, following_open, noted_on_sound, noted_on_words, open_count
 from faithful_reel.core.work.hearing import HeardChapter, heard_voices
+from faithful_reel.core.work.hearing_again import AsItStands, heard_as_it_stands, needs_again
 from faithful_reel.core.work.mending import finding_span
 from faithful_reel.core.work.page import Mark, Styles, marks_of, styles_of
 from faithful_reel.core.work.readings import Retake, better_retake, retakes_of, swapped
 from faithful_reel.core.work.reporting import report_rows, write_report
 from faithful_reel.core.work.roughcut import Looks, rough_cut
 from faithful_reel.core.work.search import Place, found
-from faithful_reel.core.work.timeline import Hearing, word_at
+from faithful_reel.core.work.timeline import Hearing, finding_spans, word_at
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,6 +69,7 @@ class ProofPresenter(Observed):
         self.bench = bench
         self._takes: Memo[tuple[Retake, ...]] = Memo()
         self._styles: Memo[Styles] = Memo()
+        self._gone: Memo[tuple[tuple[str, str], ...]] = Memo()
         self.current = ""
         self._of = bench.chapter_id
         self.selected: tuple[tuple[str, str], ...] = ()
@@ -218,6 +230,11 @@ class ProofPresenter(Observed):
         if chapter is None or finding is None or text.strip() == finding.note:
             return False
         return self.bench.do(NoteFinding(chapter.id, finding.id, text))
+
+    def gone(self) -> frozenset[tuple[str, str]]:
+        """The (chapter, finding) of all that is shown whose sound was taken out of the reel."""
+        chapters = self.bench.book.chapters if self.sieve.whole_book else [c for c in (self.bench.chapter,) if c]
+        return frozenset(pair for c in chapters for pair in self._gone.of(c.id, (c.reel, c.findings), partial(_gone, c)))
 
     def fate(self, finding: Finding) -> str:
         """What became of a finding's sound, in words; empty where it is heard as it was."""
@@ -435,38 +452,102 @@ class ProofPresenter(Observed):
             ready(PlaceHearing)
             return made, packed(Hearing, made.hearing)
 
-        def progress(fraction: float, _note: str) -> None:
-            for told in self.going:
-                told(chapter_id, fraction)
+        def progress(_fraction: float, _note: str) -> None:
             if so_far:
                 self.bench.early[chapter_id] = Early(chapter.text, chapter.recording, so_far.pop())
                 self.bench.changed()
+
+        def done(made: tuple[HeardChapter, Packed]) -> None:
+            self._heard(chapter, *made)
+
+        self._hear(chapter_id, f"Hear {chapter.title}", job, done, progress)
+
+    def _hear(
+        self,
+        chapter_id: str,
+        name: str,
+        job: Job[Any],
+        made: Callable[[Any], None],
+        progress: Callable[[float, str], None] | None = None,
+    ) -> None:
+        """Start hearing a chapter, and tell when it is over."""
 
         def over(why: BaseException | None) -> None:
             for told in self.ended:
                 told(chapter_id, why)
 
-        def done(made: tuple[HeardChapter, Packed]) -> None:
-            self._not_hearing(chapter_id)
+        def going(fraction: float, note: str) -> None:
+            for told in self.going:
+                told(chapter_id, fraction)
+            if progress is not None:
+                progress(fraction, note)
+
+        def not_hearing() -> None:
+            self.hearing_now.discard(chapter_id)
+            self._hearings.pop(chapter_id, None)
             self.bench.early.pop(chapter_id, None)
-            self._heard(chapter, *made)
+
+        def done(found: Any) -> None:
+            not_hearing()
+            made(found)
             over(None)
 
         def stopped(why: BaseException) -> None:
-            self._not_hearing(chapter_id)
-            self.bench.early.pop(chapter_id, None)
+            not_hearing()
             self.changed()
             over(why)
             self.bench.stopped(why)
 
         self.hearing_now.add(chapter_id)
-        name = f"Hear {chapter.title}"
-        self._hearings[chapter_id] = self.bench.jobs.start(name, job, done=done, stopped=stopped, progress=progress)
+        self._hearings[chapter_id] = self.bench.jobs.start(name, job, done=done, stopped=stopped, progress=going)
         self.changed()
 
-    def _not_hearing(self, chapter_id: str) -> None:
-        self.hearing_now.discard(chapter_id)
-        self._hearings.pop(chapter_id, None)
+    def hear(self, chapter_id: str) -> None:
+        """Hear a chapter, or only what was changed in one that was heard."""
+        if needs_again(self.bench.book.chapter(chapter_id)):
+            self.hear_changed(chapter_id)
+        else:
+            self.hear_chapter(chapter_id)
+
+    def hear_changed(self, chapter_id: str) -> None:
+        """Hear a chapter as it stands: only what was changed since it was heard."""
+        chapter = self.bench.book.chapter(chapter_id)
+        hearing, reel = self.bench.hearing(chapter), chapter.reel
+        if hearing is None or reel is None or not chapter.hearing:
+            self.bench.tell(f"{chapter.title} was not heard yet. Hear all of it first (Ctrl+E).")
+            return
+        if chapter_id in self.hearing_now:
+            return
+        if not needs_again(chapter):
+            self.bench.tell("Nothing was cut or put in since the chapter was heard, so there is nothing to hear again.")
+            return
+        book, text, ears, opened = self.bench.book, self.bench.text(chapter), self.bench.ears, self.bench.rendering()
+        memory = self.bench.session.store.folder / HEARD
+
+        def job(watch: Watch) -> AsItStands:
+            watch.tick(0.0, "waking the ear")
+            found_ears = ears.all(book.language)
+            with Memory(memory) as remembered, opened() as render_of:
+                return heard_as_it_stands(book, chapter, text, hearing, render_of, found_ears, watch, remembered)
+
+        def made(found: AsItStands) -> None:
+            self._stands(chapter, found)
+
+        self._hear(chapter_id, f"Hear what was changed in {chapter.title}", job, made)
+
+    def _stands(self, chapter: ChapterState, found: AsItStands) -> None:
+        """Keep what a chapter sounds like where it was changed, unless it was changed again meanwhile."""
+        now = next((c for c in self.bench.book.chapters if c.id == chapter.id), None)
+        if now is None or now.reel is not chapter.reel or now.hearing != chapter.hearing or now.reel is None:
+            self.bench.tell(f"{chapter.title} was changed while it was heard. Hear what was changed again.")
+            return
+        if not self.bench.do(PlaceAsItStands(chapter.id, self.bench.reel_key(now), found.words, found.findings)):
+            return
+        places, count = len(found.words), len(found.findings)
+        told = f"{places} place{'s' if places > 1 else ''} heard as the chapter stands: "
+        told += f"{count} finding{'s' if count > 1 else ''}." if count else "as written."
+        gone = f" {found.gone} open finding{'s are' if found.gone > 1 else ' is'} gone with the sound." if found.gone else ""
+        self.bench.tell(told + gone)
 
     def stop_hearing(self, chapter_id: str) -> None:
         """Stop hearing a chapter; what was heard of it is remembered."""
@@ -483,3 +564,11 @@ class ProofPresenter(Observed):
             return
         self.bench.keep_hearing(kept.key, made.hearing)
         self.bench.do(PlaceHearing(chapter.id, kept.key, made.findings, EDITION))
+
+
+def _gone(chapter: ChapterState) -> tuple[tuple[str, str], ...]:
+    """Findings that had a stretch of sound which is no longer heard."""
+    spans = finding_spans(chapter, chapter.findings) if chapter.reel is not None else ()
+    return tuple(
+        (chapter.id, f.id) for f, span in zip(chapter.findings, spans, strict=False) if span is None and f.stop > f.start
+    )

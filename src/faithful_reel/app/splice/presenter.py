@@ -6,9 +6,7 @@ Everything is planned and measured beside the work; what is shown is the last pl
 from __future__ import annotations
 
 from collections.abc import Callable
-from contextlib import contextmanager
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -27,7 +25,7 @@ from faithful_reel.core.pickups.ledger import DONE, READY, WAITING, Pickup, Stat
 from faithful_reel.core.reel.commands import MoveJoin
 from faithful_reel.core.reel.picture import reel_columns
 from faithful_reel.core.reel.reel import Lane, Piece, Reel
-from faithful_reel.core.reel.render import FileSources, Renderer
+from faithful_reel.core.reel.render import Renderer
 from faithful_reel.core.splice.boundaries import next_valley
 from faithful_reel.core.splice.match import Switches
 from faithful_reel.core.splice.place import BEST, Choice
@@ -53,9 +51,6 @@ from faithful_reel.core.work.splicing import (
     take_reel,
 )
 from faithful_reel.core.work.timeline import Hearing
-
-if TYPE_CHECKING:
-    from collections.abc import Iterator
 
 SWITCHES = {
     "level": "Bring the take's voice to the level of the chapter's",
@@ -88,15 +83,6 @@ class Planned:
     looks: dict[str, Overview]
     kept: tuple[tuple[Recording, float], ...] | None = None
     """The matched takes as recordings, once they are written."""
-
-
-@contextmanager
-def _rendering(paths: Callable[[], FileSources]) -> Iterator[RenderOf]:
-    files = paths()
-    try:
-        yield lambda reel: Renderer(reel, files)
-    finally:
-        files.close()
 
 
 class SplicePresenter(Observed):
@@ -289,11 +275,11 @@ class SplicePresenter(Observed):
         self, ticket: int, pickup: Pickup, chapter: ChapterState, hearing: Hearing, session: Profile | None
     ) -> Callable[[Watch], tuple[int, Planned]]:
         book = self.bench.book
-        choices, switches, files = self.choices(pickup), self.switches, self._files()
+        choices, switches, files = self.choices(pickup), self.switches, self.bench.rendering()
 
         def plan(watch: Watch) -> tuple[int, Planned]:
             watch.tick(0.0, "planning")
-            with _rendering(files) as render_of:
+            with files() as render_of:
                 previews = preview_parts(
                     book, chapter, pickup, hearing, render_of, choices=choices, switches=switches, session=session
                 )
@@ -366,10 +352,6 @@ class SplicePresenter(Observed):
             return None
         return planned if planned.chapter is self.bench.book.chapter(pickup.chapter) else None
 
-    def _files(self) -> Callable[[], FileSources]:
-        paths = {r.hash: self.bench.path_of(r.hash) for r in self.bench.book.recordings}
-        return lambda: FileSources(paths.__getitem__)
-
     def _session_for(self, pickup: Pickup) -> Profile | None:
         """The profile of the recording that the chosen take is in, which is made beside the work the first time."""
         if not 0 <= pickup.chosen < len(pickup.takes):
@@ -378,13 +360,13 @@ class SplicePresenter(Observed):
         if recording in self._sessions or recording in self._without_session:
             return self._sessions.get(recording)
         self._without_session.add(recording)
-        book, files = self.bench.book, self._files()
+        book, files = self.bench.book, self.bench.rendering()
         hearings = {
             c.id: self.bench.hearing(c) for c in book.chapters if any(p.chapter == c.id and p.takes for p in book.pickups)
         }
 
         def compare(watch: Watch) -> tuple[str, Profile | None]:
-            with _rendering(files) as render_of:
+            with files() as render_of:
                 return recording, session_profile(book, recording, lambda c: hearings.get(c.id), render_of, watch)
 
         self.bench.jobs.start("Compare the session", compare, done=self._session_made, stopped=self.bench.stopped, quiet=True)
@@ -424,12 +406,12 @@ class SplicePresenter(Observed):
         if key == self._judged or reel is None:
             return
         self._judged = key
-        book, files = self.bench.book, self._files()
+        book, files = self.bench.book, self.bench.rendering()
         name = (chapter.id, chapter.hearing, lane)
         known = self._naturals.get(name)
 
         def measure(watch: Watch) -> tuple[object, tuple[str, str, int], NaturalSeams, tuple[JudgedSeam, ...]]:
-            with _rendering(files) as render_of:
+            with files() as render_of:
                 natural = known or natural_of(book, chapter, hearing, lane, render_of, watch)
 
                 def seen(of: Reel) -> Renderer:
@@ -459,12 +441,12 @@ class SplicePresenter(Observed):
             return
         if not self._joins_seen.changed(chapter.reel, hearing):
             return
-        book, files = self.bench.book, self._files()
+        book, files = self.bench.book, self.bench.rendering()
         texts = [w.text for w in self.bench.text(chapter).words]
         naturals = dict(self._naturals)
 
         def measure(watch: Watch) -> tuple[ChapterState, list[JoinSeam], dict[tuple[str, str, int], NaturalSeams]]:
-            with _rendering(files) as render_of:
+            with files() as render_of:
 
                 def natural(lane: int) -> NaturalSeams:
                     name = (chapter.id, chapter.hearing, lane)
@@ -673,12 +655,12 @@ class SplicePresenter(Observed):
         if not wanted:
             self.bench.tell("No line waits to be put in.")
             return False
-        book, folder, files = self.bench.book, self.bench.session.store.folder, self._files()
+        book, folder, files = self.bench.book, self.bench.session.store.folder, self.bench.rendering()
         hearings = {c.id: self.bench.hearing(c) for c in book.chapters}
         sessions, switches = dict(self._sessions), self.switches
 
         def plan(watch: Watch) -> tuple[Book, Many]:
-            with _rendering(files) as render_of:
+            with files() as render_of:
                 for recording in {p.takes[p.chosen].recording for p in wanted if 0 <= p.chosen < len(p.takes)} - set(sessions):
                     found = session_profile(book, recording, lambda c: hearings.get(c.id), render_of, watch)
                     if found is not None:
@@ -738,11 +720,11 @@ class SplicePresenter(Observed):
             return False
         hearings = {p.chapter: self.bench.hearing(book.chapter(p.chapter)) for p in mine}
         texts = {p.chapter: self.bench.text(book.chapter(p.chapter)) for p in mine}
-        ears, files, memory = self.bench.ears, self._files(), self.bench.session.store.folder / "cache" / "heard.sqlite"
+        ears, files, memory = self.bench.ears, self.bench.rendering(), self.bench.session.store.folder / "cache" / "heard.sqlite"
 
         def hear(watch: Watch) -> tuple[Book, tuple[str, ...], tuple[tuple[str, str], ...]]:
             right, wrong = [], []
-            with _rendering(files) as render_of, Memory(memory) as known:
+            with files() as render_of, Memory(memory) as known:
                 for k, p in enumerate(mine):
                     watch.tick(k / len(mine), "hearing again")
                     chapter, hearing = book.chapter(p.chapter), hearings[p.chapter]

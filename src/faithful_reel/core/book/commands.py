@@ -50,6 +50,8 @@ from faithful_reel.core.pickups.ledger import DONE, WAITING, Pickup, State
 from faithful_reel.core.reel.commands import ReelCommand
 from faithful_reel.core.reel.reel import joined_reels, reel_of, split_reel
 
+STANDING = "e"
+"""What the ids of findings begin with that were heard in a chapter as it stands."""
 EDITION = 2
 """How commands are understood that are given now.
 
@@ -393,6 +395,30 @@ class PlaceHearing:
         kept.sort(key=lambda f: (f.start, f.word_index))
         findings = _with_accepted(kept, book.accepted)
         return book.with_chapter(self.chapter, lambda c: replace(c, hearing=self.hearing, findings=findings))
+
+
+@dataclass(frozen=True, slots=True)
+class PlaceAsItStands:
+    """Findings of a chapter's changed stretches, (first word, stop) each, heard as the reel with this key stands."""
+
+    chapter: str
+    key: str
+    words: tuple[tuple[int, int], ...]
+    findings: tuple[Finding, ...]
+    label: ClassVar[str] = "Hear what was changed"
+
+    def apply(self, book: Book) -> Book:
+        """The book with the findings; what an earlier such hearing found there and nobody touched gives way."""
+        before = book.chapter(self.chapter).findings
+        touched = [f for f in before if not f.id.startswith(STANDING) or f.decision is not Decision.OPEN or f.note or f.kept]
+        spans = [range(*pair) for pair in self.words]
+        stays = [f for f in before if f in touched or not any(f.word_index in span for span in spans)]
+        known = {(f.kind, f.word_index, f.word_count, f.heard) for f in stays}
+        taken = {f.id for f in before}
+        free = (name for n in itertools.count(1) if (name := f"{STANDING}{n:04d}") not in taken)
+        fresh = [replace(f, id=next(free)) for f in self.findings if (f.kind, f.word_index, f.word_count, f.heard) not in known]
+        findings = tuple(sorted((*stays, *fresh), key=lambda f: (f.start, f.word_index)))
+        return book.with_chapter(self.chapter, lambda c: replace(c, findings=findings, heard_as=self.key))
 
 
 def _with_kept(heard: Iterable[Finding], before: Iterable[Finding]) -> list[Finding]:
@@ -901,6 +927,7 @@ BookCommand = (
     | Decide
     | NoteFinding
     | Settle
+    | PlaceAsItStands
     | Forget
     | NotePickup
     | EditReel

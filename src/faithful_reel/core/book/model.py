@@ -125,6 +125,8 @@ class ChapterState:
     color: str = ""
     note: str = ""
     versions: tuple[Version, ...] = ()
+    heard_as: str = ""
+    """The key of the reel as which its changed stretches were heard; empty before."""
 
     def finding(self, finding_id: str) -> Finding:
         """The finding with this id.

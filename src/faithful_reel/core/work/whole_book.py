@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from contextlib import closing
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 
-from faithful_reel.core.book.commands import EDITION, PlaceHearing
+from faithful_reel.core.book.commands import EDITION, BookCommand, PlaceAsItStands, PlaceHearing
 from faithful_reel.core.book.model import Book, ChapterState
-from faithful_reel.core.book.packing import packed
+from faithful_reel.core.book.packing import packed, reel_key
 from faithful_reel.core.book.recordings import decode, path_of
 from faithful_reel.core.book.session import Session
 from faithful_reel.core.book.store import HEARD
@@ -16,8 +18,11 @@ from faithful_reel.core.errors import AppError
 from faithful_reel.core.hear.ears import Ears
 from faithful_reel.core.hear.memory import Memory
 from faithful_reel.core.jobs import Part, Watch
+from faithful_reel.core.reel.reel import Reel
+from faithful_reel.core.reel.render import FileSources, Renderer
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.work.hearing import heard_voices
+from faithful_reel.core.work.hearing_again import heard_as_it_stands, needs_again
 from faithful_reel.core.work.timeline import Hearing
 
 
@@ -30,8 +35,8 @@ class ChapterHeard:
 
 
 def to_hear(book: Book) -> list[ChapterState]:
-    """The chapters, in reading order, that have a recording and were not heard since it was paired."""
-    return [c for c in book.chapters if c.recording and not c.hearing]
+    """The chapters, in reading order, that were not heard since their recording was paired, or were changed since."""
+    return [c for c in book.chapters if c.recording and (not c.hearing or needs_again(c))]
 
 
 def hear_book(
@@ -62,15 +67,33 @@ def hear_book(
                 return path_of(folder, entry, book.rate)
 
             try:
-                text = session.store.get(Chapter, chapter.text)
-                made = heard_voices(book, chapter, text, sound, ears, part, None, memory)
+                command = _command(session, chapter, sound, ears, part, memory)
             except AppError as problem:
                 result = ChapterHeard(chapter, str(problem))
             else:
-                row = packed(Hearing, made.hearing)
-                session.store.put_all([row])
-                session.do(PlaceHearing(chapter.id, row.key, made.findings, EDITION))
+                session.do(command)
                 result = ChapterHeard(session.book.chapter(chapter_id))
             found.append(result)
             told(result)
     return found
+
+
+def _command(
+    session: Session, chapter: ChapterState, sound: Callable[[str], Path], ears: Ears, watch: Watch, memory: Memory
+) -> BookCommand:
+    """Hear a chapter, or what was changed in one that was heard; what lays it on the book."""
+    book, text = session.book, session.store.get(Chapter, chapter.text)
+    if chapter.hearing and chapter.reel is not None and needs_again(chapter):
+        hearing = session.store.get(Hearing, chapter.hearing)
+        with closing(FileSources(sound)) as files:
+            render_of = partial(_renderer, files)
+            made = heard_as_it_stands(book, chapter, text, hearing, render_of, ears, watch, memory)
+        return PlaceAsItStands(chapter.id, reel_key(chapter.reel), made.words, made.findings)
+    heard = heard_voices(book, chapter, text, sound, ears, watch, None, memory)
+    row = packed(Hearing, heard.hearing)
+    session.store.put_all([row])
+    return PlaceHearing(chapter.id, row.key, heard.findings, EDITION)
+
+
+def _renderer(files: FileSources, reel: Reel) -> Renderer:
+    return Renderer(reel, files)
