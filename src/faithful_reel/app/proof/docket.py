@@ -56,7 +56,7 @@ class DocketModel(QAbstractListModel):
     ) -> None:
         """Show these.
 
-        `numbers` are what stands before the times of a chapter's findings, `rate` is that of their positions, and the sound of those
+        `numbers` are what stands before the times of a chapter's findings, `rate` is that of their positions; the sound of those
         that are `gone` was taken out.
         """
         before, alike = self._rows, numbers == self._numbers and rate == self._rate and gone == self._gone

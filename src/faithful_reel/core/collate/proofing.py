@@ -407,52 +407,33 @@ def _recut(segments: list[range], written: Sequence[str], versions: Sequence[dic
     def heard_so(chunk: int, part: slice, words: Sequence[str]) -> bool:
         return all(run_key(w.text for w in said[part]) == run_key(words) for said in versions[chunk].values())
 
-    owners = [k for k, segment in enumerate(out) if segment]
-    for before, after in itertools.pairwise(owners):
-        start, cut, stop = out[before].start, out[after].start, out[after].stop
-        if heard_so(before, slice(-2, None), written[cut - 2 : cut]) and heard_so(after, slice(2), written[cut : cut + 2]):
-            continue  # nobody has anything to say against it
-        near = range(max(start, cut - NEAR_CUT), min(stop, cut + NEAR_CUT) + 1)
-        clauses = [k for k in range(max(start + 1, cut - FAR_CUT), cut) if _CLAUSE_END.search(written[k - 1])]
-        tries = [(against(range(start, k), before) + against(range(k, stop), after), k) for k in sorted({*near, *clauses})]
-        least = min(tries)[0]
-        cut = next(k for weight, k in tries if weight <= least + TIE)
-        out[before], out[after] = range(start, cut), range(cut, stop)
-        out[before + 1 : after] = [range(cut, cut)] * (after - before - 1)
-    for chunk in (k for k, segment in enumerate(out) if not segment and any(versions[k].values())):
-        _given_back(chunk, out, against)
+    owners: list[int] = []
+    while owners != (now := [k for k, segment in enumerate(out) if segment]):  # again where one gave all it had away
+        owners = now
+        for before, after in itertools.pairwise(owners):
+            _cut_anew(before, after, out, written, heard_so, against)
     return out
 
 
-def _given_back(chunk: int, segments: list[range], against: Callable[[range, int], float]) -> None:
-    """Give a chunk in which the first ear heard nothing of the text the words beside it that the others heard there."""
-    before = next((k for k in range(chunk - 1, -1, -1) if segments[k]), None)
-    after = next((k for k in range(chunk + 1, len(segments)) if segments[k]), None)
-    nothing = range(segments[chunk].start, segments[chunk].start)
-    tries: list[tuple[float, int, int]] = []
-    for side, sign in ((before, -1), (after, 1)):
-        if side is None:
-            continue
-        whole = segments[side]
-        alone = against(whole, side) + against(nothing, chunk)
-        for count in range(1, min(NEAR_CUT, len(whole) - 1) + 1):
-            mine = range(whole.stop - count, whole.stop) if sign < 0 else range(whole.start, whole.start + count)
-            rest = range(whole.start, mine.start) if sign < 0 else range(mine.stop, whole.stop)
-            tries.append((against(rest, side) + against(mine, chunk) - alone, sign, count))
-    if not tries or min(tries)[0] >= -TIE:
-        return
-    _, sign, count = min(tries)
-    side = before if sign < 0 else after
-    assert side is not None
-    whole = segments[side]
-    if sign < 0:
-        segments[side], segments[chunk] = range(whole.start, whole.stop - count), range(whole.stop - count, whole.stop)
-        for k in range(side + 1, chunk):
-            segments[k] = range(whole.stop - count, whole.stop - count)
-    else:
-        segments[side], segments[chunk] = range(whole.start + count, whole.stop), range(whole.start, whole.start + count)
-        for k in range(chunk + 1, side):
-            segments[k] = range(whole.start + count, whole.start + count)
+def _cut_anew(
+    before: int,
+    after: int,
+    out: list[range],
+    written: Sequence[str],
+    heard_so: Callable[[int, slice, Sequence[str]], bool],
+    against: Callable[[range, int], float],
+) -> None:
+    """Cut between the segments of two chunks where there is least to say against it."""
+    start, cut, stop = out[before].start, out[after].start, out[after].stop
+    if heard_so(before, slice(-2, None), written[cut - 2 : cut]) and heard_so(after, slice(2), written[cut : cut + 2]):
+        return  # nobody has anything to say against it
+    near = range(max(start, cut - NEAR_CUT), min(stop, cut + NEAR_CUT) + 1)
+    clauses = [k for k in range(max(start + 1, cut - FAR_CUT), cut) if _CLAUSE_END.search(written[k - 1])]
+    tries = [(against(range(start, k), before) + against(range(k, stop), after), k) for k in sorted({*near, *clauses})]
+    least = min(tries)[0]
+    cut = next(k for weight, k in tries if weight <= least + TIE)
+    out[before], out[after] = range(start, cut), range(cut, stop)
+    out[before + 1 : after] = [range(cut, cut)] * (after - before - 1)
 
 
 def _unlike(written: Sequence[str], heard: Sequence[str]) -> float:
