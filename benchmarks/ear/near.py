@@ -87,7 +87,7 @@ def change(tokens: Sequence[str], at: int, kind: str, rng: random.Random) -> Cha
         if heard_alike or _merges(a, b, phones_read([following])[:1]):
             return None
     near_by = [plain(t) for t in (*tokens[max(0, at - 2) : at], *tokens[at + found.count : at + found.count + 2])]
-    if any(plain(t) in near_by for t in (found.tokens if found.tokens else old)) and kind != "swapped":
+    if any(plain(t) in near_by for t in (found.tokens or old)) and kind != "swapped":
         return None  # a repeat, or one that can not be told from its neighbour
     around = [*tokens[max(0, at - 3) : at]], [*tokens[at + found.count : at + found.count + 3]]
     if all(link.same for link in collated([*around[0], *old, *around[1]], [*around[0], *found.tokens, *around[1]])):
@@ -111,7 +111,11 @@ def _change(tokens: Sequence[str], at: int, kind: str, rng: random.Random) -> Ch
     if kind == "tense":
         return one(TENSES.get(word, "").split() or _tenses(word)) if token[0].islower() else None
     if kind == "article":
-        options = {"the": ["an" if plain(tokens[at + 1])[:1] in "aeiou" else "a"] if at + 1 < len(tokens) else [], "a": ["the"], "an": ["the"]}
+        options = {
+            "the": ["an" if plain(tokens[at + 1])[:1] in "aeiou" else "a"] if at + 1 < len(tokens) else [],
+            "a": ["the"],
+            "an": ["the"],
+        }
         return one(options.get(word, []))
     if kind == "this":
         return one([w for w in THIS if w != word]) if word in THIS else None
@@ -138,11 +142,18 @@ def _change(tokens: Sequence[str], at: int, kind: str, rng: random.Random) -> Ch
 
 
 def _numbers(word: str) -> list[str]:
-    if not word.isalpha() or len(word) < 3 or word in common_words() or word.endswith(("ed", "ing", "ly", "ous", "ss", "us", "is")):
+    if (
+        not word.isalpha()
+        or len(word) < 3
+        or word in common_words()
+        or word.endswith(("ed", "ing", "ly", "ous", "ss", "us", "is"))
+    ):
         return []
     if word.endswith("s"):
         return [word[:-1]]
-    return [word + "es" if word.endswith(("x", "ch", "sh")) else word[:-1] + "ies" if re.search("[^aeiou]y$", word) else word + "s"]
+    return [
+        word + "es" if word.endswith(("x", "ch", "sh")) else word[:-1] + "ies" if re.search("[^aeiou]y$", word) else word + "s"
+    ]
 
 
 def _tenses(word: str) -> list[str]:
@@ -159,7 +170,11 @@ def _contracted(tokens: Sequence[str], at: int) -> Change | None:
         return Change("contraction", 2, (_kept_case(SHORTENED[words], tokens[at]) + re.sub(r"^[\w'’]+", "", tokens[at + 1]),))
     long = {short: pair for pair, short in SHORTENED.items()}.get(tokens[at].replace("’", "'").lower().rstrip(".,;:!?"))
     if long:
-        return Change("contraction", 1, (_kept_case(long[0], re.sub(r"\W+$", "", tokens[at])), long[1] + re.sub(r"^[\w'’]+", "", tokens[at])))
+        return Change(
+            "contraction",
+            1,
+            (_kept_case(long[0], re.sub(r"\W+$", "", tokens[at])), long[1] + re.sub(r"^[\w'’]+", "", tokens[at])),
+        )
     return None
 
 
@@ -169,7 +184,9 @@ def _neighbours(word: str) -> list[str]:
     own = phones_of(word)
     if len(own) < 2 or not word.isalpha() or not is_word(word):
         return []
-    return sorted(w for w in _by_shape(own) if w != word and phone_distance(phones_of(w), own) <= 1.0 and phones_of(w) != own)[:40]
+    return sorted(w for w in _by_shape(own) if w != word and phone_distance(phones_of(w), own) <= 1.0 and phones_of(w) != own)[
+        :40
+    ]
 
 
 def _by_shape(own: tuple[str, ...]) -> set[str]:

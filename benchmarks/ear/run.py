@@ -7,6 +7,10 @@ missed or false in them was never listed.
 
 `--again 2` takes further readings of the same chapters, in which only repeats and false starts were planted: the others hold
 too few of them to tell 95 from 97 in a hundred.  The first two such of chapters 1 to 3 served for tuning.
+
+`--rate near` is what narrators do: near words about once in 36 words, none, and hard ones at one in ten (`near.py`); of the real
+readings the manuscript is altered, of the voices the reading.  The real readings served for fitting with a text left out at a time
+(`fit.py`); their figures there are of texts that the weights had seen.
 """
 
 from __future__ import annotations
@@ -22,13 +26,14 @@ import numpy as np
 
 sys.path.insert(0, str(Path(__file__).parent))
 
-from readings import altered, readings
+from readings import altered, near_altered, readings
 from scoring import Score
+from variants import VARIANTS, variant
 from voices import BUILD, CHAPTERS, TOUCHING_S, VOICES, made
 
 from faithful_reel.core.audio.files import read_mono
 from faithful_reel.core.collate.proofing import Proof, proofed
-from faithful_reel.core.hear.ears import installed_ears
+from faithful_reel.core.hear.ears import Ears, installed_ears
 from faithful_reel.core.hear.memory import Memory
 from faithful_reel.core.text.manuscript import read_script
 from faithful_reel.core.units import EAR_RATE
@@ -36,6 +41,10 @@ from faithful_reel.core.units import EAR_RATE
 TUNING = range(1, 4)
 ALTERED = 32
 """Ways in which the real readings are altered: eight hold only 23 repeats, too few to tell 95 from 97 in a hundred."""
+SEEDS = {"clean": 1, "natural": 12, "hard": 4}
+"""How often the manuscript of the real readings is altered, by rate."""
+HELD = range(4, 9)
+"""Chapters with near words that nothing was fitted on; 7 and 8 were never listed."""
 SPLITS = {"tuning": TUNING, "held": range(4, 7), "fresh": range(7, 9), "all": CHAPTERS}
 
 
@@ -69,6 +78,32 @@ def edge_errors(proof: Proof, truth: dict) -> dict[str, list[float]]:
     return errors
 
 
+def near_words(ears: Ears, *, listed: bool, only: str) -> None:
+    """Near words at a natural rate, hard ones, and none: real readings as every variant, both voices, chapters that were held out."""
+    memory = Memory(BUILD / "heard.sqlite")
+    found = readings(ears)
+    for how in VARIANTS:
+        sound = variant(near_altered(found, 0, "clean")[0], how)
+        for rate, seeds in SEEDS.items():
+            if rate == "hard" and how not in ("dry", "echo"):
+                continue
+            score = Score()
+            for seed in range(seeds):
+                _, chapter, plants = near_altered(found, seed, rate)
+                score.add(f"real-{how}-{seed}", plants, proofed(sound, chapter, ears, memory=memory).findings, len(chapter.words))
+            print(f"--- real readings, {how}, {rate}: {score.in_short()}", flush=True)
+            if listed:
+                print(*("missed " + m for m in score.missed), *("false  " + w for w in score.wrong), sep="\n")
+    for voice in VOICES if only in ("", *VOICES) else ():
+        for rate, numbers, how in (("natural", HELD, "dry"), ("hard", range(4, 6), "dry"), ("natural", range(4, 5), "echo")):
+            score = Score()
+            for number in numbers:
+                sound_file, script, truth = made(voice, number, rate=rate)
+                x, chapter = variant(read_mono(sound_file, EAR_RATE), how), read_script(script)
+                score.add(sound_file.stem, truth["plants"], proofed(x, chapter, ears, memory=memory).findings, len(chapter.words))
+            print(f"--- {voice}, {how}, {rate}: {score.in_short()}", flush=True)
+
+
 def main() -> int:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--split", choices=SPLITS, default="all")
@@ -80,7 +115,14 @@ def main() -> int:
     parser.add_argument(
         "--remember", action="store_true", help="keep what the ears heard for the next run; speeds mean nothing then"
     )
+    parser.add_argument(
+        "--rate", choices=("near", "planted", "all"), default="all", help="near words, errors as planted first, or both"
+    )
     chosen = parser.parse_args()
+    if chosen.rate in ("near", "all"):
+        near_words(installed_ears(), listed=chosen.list, only="" if chosen.voice is None else chosen.voice)
+    if chosen.rate == "near":
+        return 0
     memory = Memory(BUILD / "heard.sqlite" if chosen.remember else None)
     ears = installed_ears()
     numbers = SPLITS[chosen.split]

@@ -6,11 +6,14 @@ from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
-from faithful_reel.core.collate.findings import READING, Finding, Kind, is_shown
+from faithful_reel.core.collate.findings import READING, SHOWN, Finding, Kind, is_shown
+from faithful_reel.core.collate.proofing import LEAST
 
 WORDS = ("misread", "skipped", "added")
 SHORT_S = 0.15
 """Under this a copied sound is a function word at its shortest, cut out of running speech; said again it lasts longer (from memory)."""
+LEVELS = (LEAST, SHOWN, 0.5, 0.8)
+"""Doubts counted as found, shown at first, sure, surer."""
 AGAIN = {Kind.REPEATED, Kind.FALSE_START, Kind.ADDED}
 
 
@@ -25,6 +28,9 @@ class Score:
     short: Counter[str] = field(default_factory=Counter)  # repeats by how long what is said again lasts, and those found
     bins: Counter[int] = field(default_factory=Counter)  # findings by tenth of confidence
     true_bins: Counter[int] = field(default_factory=Counter)
+    sure: Counter[float] = field(default_factory=Counter)  # plants by the levels of confidence that they are told at
+    wrong_sure: Counter[float] = field(default_factory=Counter)  # and findings of nothing
+    doubts: int = 0
     missed: list[str] = field(default_factory=list)
     wrong: list[str] = field(default_factory=list)
 
@@ -44,6 +50,7 @@ class Score:
             self.planted[plant["kind"]] += 1
             telling = [f for f, of in zip(findings, matched) if k in of]
             best = max((f.confidence for f in telling), default=0.0)
+            self.sure.update(level for level in LEVELS if best >= level)
             found = any(map(is_shown, telling))
             if plant["kind"] == "repeated" and "seconds" in plant:
                 length = "short" if plant["seconds"] < SHORT_S else "long"
@@ -57,6 +64,8 @@ class Score:
                 )
         for finding, of in zip(findings, matched):
             if finding.kind in READING:
+                self.doubts += not is_shown(finding)
+                self.wrong_sure.update(level for level in LEVELS if finding.confidence >= level and not of)
                 tenth = min(9, int(finding.confidence * 10))
                 self.bins[tenth] += 1
                 self.true_bins[tenth] += bool(of)
@@ -68,6 +77,25 @@ class Score:
                         f"{name} {finding.kind} [{finding.word_index}] {finding.written!r} -> {finding.heard!r} "
                         f"({finding.confidence:.2f}; ear {e.ear:.2f} witness {e.witness} second {e.second!r})"
                     )
+
+    def in_short(self) -> str:
+        """Recall and false findings at the threshold that findings are shown from, and at others."""
+        total = sum(self.planted.values())
+        parts = [f"{self.words} words, {total} planted"]
+        if total:
+            parts.append("found " + ", ".join(f"{100 * self.sure[v] / total:.1f} % at {v:.2f}" for v in LEVELS))
+        parts.append("false " + ", ".join(f"{1000 * self.wrong_sure[v] / max(1, self.words):.1f} at {v:.2f}" for v in LEVELS))
+        shown = [
+            (v, sum(self.bins[t] for t in range(round(10 * v), 10)), sum(self.true_bins[t] for t in range(round(10 * v), 10)))
+            for v in (0.5, 0.8)
+        ]
+        parts += [
+            f"of findings at {v:.1f} and over {100 * true / count:.0f} % are real" for v, count, true in shown if count and total
+        ]
+        return (
+            "; ".join([*parts, f"{1000 * self.doubts / max(1, self.words):.1f} doubts"])
+            + " (false ones and doubts in 1,000 words)"
+        )
 
     def told(self) -> str:
         """The table."""

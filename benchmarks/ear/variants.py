@@ -42,7 +42,9 @@ def variant(x: Signal, name: str) -> Signal:
     if name == "mp3":
         with tempfile.TemporaryDirectory() as folder:
             path = Path(folder) / "coded.mp3"
-            write_audio(path, [np.asarray(soxr.resample(x, EAR_RATE, CODED_RATE, quality="VHQ"), np.float32)], CODED_RATE, kbits=KBITS)
+            write_audio(
+                path, [np.asarray(soxr.resample(x, EAR_RATE, CODED_RATE, quality="VHQ"), np.float32)], CODED_RATE, kbits=KBITS
+            )
             return read_mono(path, EAR_RATE)
     if name == "quiet":
         return _levelled(x, QUIET_DB)

@@ -127,7 +127,9 @@ def made(voice: str, number: int, *, again: int = 0, rate: str = "") -> tuple[Pa
         seed = 1000 * again + 100 * number + VOICES.index(voice) + (10_000 * (1 + list(RATES).index(rate)) if rate else 0)
         rng = random.Random(seed)
         chapter = read_script(script)
-        sentences, plants = near_planted(chapter, rng, rate) if rate else planted(chapter, rng, ERRORS, AGAIN if again else SHARES)
+        sentences, plants = (
+            near_planted(chapter, rng, rate) if rate else planted(chapter, rng, ERRORS, AGAIN if again else SHARES)
+        )
         booth = Booth(seed) if voice == "piper" else Flite(seed)
         x, times = _read(booth, sentences, rng)
         soundfile.write(sound, x, RATE, subtype="PCM_16")
