@@ -8,7 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from faithful_reel.core.collate.findings import Decision, Finding, Kind
+from faithful_reel.core.collate.findings import Decision, Finding, Kind, is_shown
 from faithful_reel.core.collate.learning import FAINTEST, forgetting, lessons_of, tally, weighed
 from faithful_reel.core.collate.names import ACCEPTED
 
@@ -103,3 +103,14 @@ def test_nothing_is_ever_dropped_or_made_certain(passed, real, sure):
         assert found.confidence <= sure + 5e-4
     if real > passed:
         assert found.confidence >= min(sure, 0.999) - 5e-4
+
+
+def test_a_lesson_hides_nothing_and_may_bring_a_doubt_up():
+    shown = misread(9, sure=0.31)
+    (sunk,) = weighed((shown,), "Nell", learned([misread(n, decision=Decision.STET) for n in range(30)]))
+    assert sunk.confidence < 0.1
+    assert is_shown(sunk)
+    doubt = misread(9, sure=0.2)
+    assert not is_shown(doubt)
+    (risen,) = weighed((doubt,), "Nell", learned([misread(n, decision=Decision.MEND) for n in range(30)]))
+    assert is_shown(risen)

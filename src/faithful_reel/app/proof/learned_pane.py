@@ -48,7 +48,8 @@ class LearnedPane(SidePane):
         box.addWidget(self.view, 1)
         told = (
             "Open findings like these become more or less sure by what was decided in this book, for the same narrator. "
-            "What sinks is folded away, never dropped; the card says what the ear alone made of it."
+            "Nothing is hidden by it: what sinks only stands elsewhere in the order of doubt. "
+            "The card says what the ear alone made of it."
         )
         box.addWidget(label(told, "quiet", wrap=True))
         presenter.bench.listen(self.refresh)

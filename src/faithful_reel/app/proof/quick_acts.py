@@ -44,13 +44,12 @@ class QuickActs:
 
     def start(self) -> None:
         """Start the run, or leave it."""
-        if self._seen and self.quick.running and self.quick.finding() is not None:
-            self.leave()
-            return
         if not self._seen:
             self.panel.toggle_side(self.pane)
-        self.quick.start()
-        self.pane.refresh()
+            self.quick.start()
+            self.pane.refresh()
+        elif self.quick.running or not self.quick.start():
+            self.leave()
 
     def leave(self) -> None:
         """Back to the docket."""

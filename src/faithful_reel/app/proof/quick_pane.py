@@ -126,7 +126,7 @@ class QuickPane(SidePane):
         shown = quick.shown()
         self.card.setVisible(shown is not None)
         self.acts.setVisible(shown is not None)
-        self.start.setVisible(shown is None)
+        self.start.setVisible(not quick.running)
         kept, passed, left = quick.counts()
         total = kept + passed + left
         self.count.setText(f"{total - left} of {total} settled" if total else "")

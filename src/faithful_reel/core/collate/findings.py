@@ -74,6 +74,8 @@ class Evidence:
     departs: int | None = None
     learned: str = ""
     """What the decisions of the book changed of how sure it is, in words; empty as it is kept."""
+    by_ear: float | None = None
+    """How sure the ear alone is, where something was learned; None as it is kept."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -108,8 +110,9 @@ def by_hand(finding: Finding) -> bool:
 
 
 def is_shown(finding: Finding) -> bool:
-    """Whether a finding stands in the docket at first, and is not folded away."""
-    return finding.kept or finding.confidence >= (SHOWN if finding.kind in READING else SURE)
+    """Whether a finding stands in the docket at first, and is not folded away: what the ear shows no lesson folds."""
+    sure = max(finding.confidence, finding.evidence.by_ear or 0.0)
+    return finding.kept or sure >= (SHOWN if finding.kind in READING else SURE)
 
 
 def is_doubt(finding: Finding) -> bool:

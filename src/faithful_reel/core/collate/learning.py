@@ -25,7 +25,7 @@ BEFORE = 2
 MOST = 2.5
 """Logits that confidence is moved by at most, up or down."""
 FAINTEST = 0.03
-"""No lesson makes the ear less sure than that: a finding can be folded away by what was learned, but never dropped."""
+"""No lesson makes the ear less sure than that.  What the ear shows stays shown: a lesson ranks, and may bring a doubt up."""
 APART = "\t"
 """Stands between the parts of a lesson's key: narrator, breadth, what it is about."""
 
@@ -122,7 +122,8 @@ def _moved(f: Finding, lessons: tuple[Lesson, ...]) -> Finding:
     sure = 1 / (1 + math.exp(-(math.log(p / (1 - p)) + by)))
     sure = round(max(sure, min(FAINTEST, f.confidence)), 3)
     told = "; ".join(f"{one.words}: {one.told}" for one in lessons)
-    evidence: Evidence = replace(f.evidence, learned=f"{100 * f.confidence:.0f} % by the ear alone. In this book {told}")
+    own = f"{100 * f.confidence:.0f} % by the ear alone. In this book {told}"
+    evidence: Evidence = replace(f.evidence, learned=own, by_ear=f.confidence)
     return replace(f, confidence=sure, evidence=evidence)
 
 
