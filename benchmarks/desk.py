@@ -23,12 +23,14 @@ from PyQt6.QtWidgets import QApplication
 
 from faithful_reel.app.asking import Asking
 from faithful_reel.app.main import application, calm_collector
+from faithful_reel.app.proof.quick_pane import QuickPane
 from faithful_reel.app.wiring import open_window, user_settings
-from faithful_reel.core.book.commands import AddChapters, AddRecording, PairRecording, PlaceHearing
+from faithful_reel.core.book.commands import EDITION, AddChapters, AddRecording, PairRecording, PlaceHearing
 from faithful_reel.core.book.kept import TakeReel
 from faithful_reel.core.book.recordings import received
 from faithful_reel.core.book.session import Session
 from faithful_reel.core.book.store import BookStore
+from faithful_reel.core.collate.findings import Finding, Kind
 from faithful_reel.core.collate.proofing import Placed
 from faithful_reel.core.hear.recogniser import Heard
 from faithful_reel.core.reel.reel import Lane, Piece, Reel
@@ -59,7 +61,11 @@ def made(folder: Path) -> None:
         heard = tuple(Heard(w.text, a, b, 0.9) for w, (a, b) in zip(text.words, places, strict=True))
         links = tuple((k, k + 1, k, k + 1, True) for k in range(len(heard)))
         hearing = Hearing(heard, tuple(Placed(a, b, 0.9) for a, b in places), links)
-        session.do(PlaceHearing("c1", store.put(Hearing, hearing), ()))
+        doubts = tuple(
+            Finding(f"f{n}", Kind.MISREAD, "word", "ward", k, 1, *places[k], 0.05 + 0.004 * n)
+            for n, k in enumerate(range(100, 13_000, 215))
+        )
+        session.do(PlaceHearing("c1", store.put(Hearing, hearing), doubts, EDITION))
         length = entry.length // PIECES
         lanes = tuple(
             Lane(
@@ -142,6 +148,19 @@ def main() -> int:
                 app.processEvents()
             first.append(1000 * (pushed[0] - begun) if pushed else 2000.0)
         window.transport.stop()
+        window.actions_.run("quick.start")
+        pane = next(w for w in window.findChildren(QuickPane))
+        doubt: list[float] = []
+        for n in range(40):
+            settled(window)
+            pushed.clear()
+            begun = time.perf_counter()
+            QTest.keyClick(pane, Qt.Key.Key_1 if n % 3 == 0 else Qt.Key.Key_2)
+            while not pushed and time.perf_counter() - begun < 2:
+                app.processEvents()
+            doubt.append(1000 * (pushed[0] - begun) if pushed else 2000.0)
+        window.actions_.run("quick.start")
+        window.transport.stop()
         chapter = window.bench.chapter
         assert chapter is not None
         assert chapter.reel is not None
@@ -157,7 +176,7 @@ def main() -> int:
     result = {
         "step_painted_ms": max(middle.values()), "steps": middle, "step_worst_ms": max(map(max, painted.values())),
         "repaint_ms": sorted(blank)[len(blank) // 2], "first_sound_ms": sorted(first)[len(first) // 2], "first_sound_worst_ms": max(first),
-        "block_ms": sorted(bare)[len(bare) // 2],
+        "block_ms": sorted(bare)[len(bare) // 2], "doubt_ms": sorted(doubt)[len(doubt) // 2], "doubt_worst_ms": max(doubt),
     }  # fmt: skip
     print(json.dumps(result))
     return 0

@@ -148,6 +148,9 @@ def main() -> int:
             kind = finding.kind
             proof.decide(Decision.MEND if kind in MENDED else Decision.STET if kind is Kind.LEVEL else Decision.PICKUP)
         shot("proof")
+        window.actions_.run("quick.start")
+        shot("proof", "quick-check")
+        window.actions_.run("quick.start")
         for finding in [f for f in proof.docket() if f.decision is Decision.OPEN]:
             proof.choose(finding.id)
             proof.decide(Decision.MEND if finding.kind in MENDED else Decision.PICKUP)

@@ -37,7 +37,7 @@ SURE = 0.5
 SHOWN = 0.3
 """How sure a departure from the words must be, not to be folded away at first; flaws must be `SURE`.  Nothing is dropped.
 
-Chosen on the tuning chapters of the ear's benchmark, for at most six false findings in a thousand words.
+Chosen at a natural rate of near words (benchmarks/ear), for at most three false findings in a thousand words of real readings.
 """
 
 

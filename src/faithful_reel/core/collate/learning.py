@@ -24,7 +24,7 @@ BEFORE = 2
 """Decisions that each side is taken to have had before the first, so that few of them say little (own rule)."""
 MOST = 2.5
 """Logits that confidence is moved by at most, up or down."""
-FAINTEST = 0.03
+FAINTEST = 0.05
 """No lesson makes the ear less sure than that.  What the ear shows stays shown: a lesson ranks, and may bring a doubt up."""
 APART = "\t"
 """Stands between the parts of a lesson's key: narrator, breadth, what it is about."""
