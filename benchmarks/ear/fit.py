@@ -54,8 +54,8 @@ doubted more than the known ones."""
 SEEDS = 10
 COUNTS = {"natural": 1.0, "clean": 1.0, "planted": 0.5, "hard": 0.25}
 """What a departure counts, by how often errors stand in its reading."""
-REAL, VOICE = 1 / SEEDS, 0.375
-"""The real readings are heard once and altered `SEEDS` times."""
+REAL, VOICE = 2.5 / SEEDS, 0.375
+"""The real readings are heard once and altered `SEEDS` times; they count for more, since real readings are what is heard."""
 TEXTS = (120, 230)
 """Words of the real readings at which another text begins, about."""
 

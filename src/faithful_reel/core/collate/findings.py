@@ -34,7 +34,7 @@ AGAIN = frozenset({Kind.REPEATED, Kind.FALSE_START})
 """The kinds that are a stretch of the text read again."""
 SURE = 0.5
 """How sure a finding must be, for a command to act by it on its own."""
-SHOWN = 0.3
+SHOWN = 0.25
 """How sure a departure from the words must be, not to be folded away at first; flaws must be `SURE`.  Nothing is dropped.
 
 Chosen at a natural rate of near words (benchmarks/ear), for at most three false findings in a thousand words of real readings.
