@@ -194,9 +194,9 @@ def test_a_whole_line_is_heard_again_though_not_every_word_of_it_is():
 
 
 def test_departures_are_shown_sooner_than_flaws(finding):
-    assert is_shown(finding(Kind.MISREAD, 0.32))
+    assert is_shown(finding(Kind.MISREAD, 0.26))
     assert not is_shown(finding(Kind.PAUSE, 0.42))
-    assert not is_shown(finding(Kind.MISREAD, 0.28))
+    assert not is_shown(finding(Kind.MISREAD, 0.24))
 
 
 @pytest.fixture
