@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 import json
 import os
+import shutil
 import signal
 import subprocess
 import sys
@@ -15,7 +16,11 @@ import pytest
 import soundfile
 from support.sounds import speech_like
 
-from faithful_reel.core.collate.findings import READING
+from faithful_reel.core.book.commands import EDITION, EditReel
+from faithful_reel.core.book.session import Session
+from faithful_reel.core.book.store import HEARD, BookStore
+from faithful_reel.core.collate.findings import READING, SHOWN
+from faithful_reel.core.reel.commands import CutAndClose
 
 
 def call(*args, folder=None):
@@ -42,10 +47,38 @@ def test_proof_gives_the_documented_shape(demo, proofs, heard_file):
     for f in result["findings"]:
         assert set(f) == {"kind", "written", "heard", "start", "end", "confidence", "word_index", "word_count", "flaw", "note"}
         assert 0 <= f["start"] <= f["end"] <= result["audio_seconds"]
-        assert f["confidence"] >= (0.3 if f["kind"] in READING else 0.5)  # what the window does not fold away
+        assert f["confidence"] >= (SHOWN if f["kind"] in READING else 0.5)  # what the window does not fold away
     tokens = (demo / "chapter-2.txt").read_text().split()
     for f in (f for f in result["findings"] if f["kind"] in ("misread", "skipped")):
         assert " ".join(tokens[f["word_index"] : f["word_index"] + f["word_count"]]) == f["written"]
+
+
+@pytest.mark.slow
+def test_a_whole_book_is_heard_and_afterwards_only_what_was_changed(demo_book, proofs, heard_file, tmp_path):
+    book = tmp_path / "b.reelbook"
+    shutil.copytree(demo_book, book)
+    shutil.copyfile(heard_file, book / HEARD)
+    code, out, err = call("proof", book, "--json")
+    assert (code, err) == (0, "")
+    result = json.loads(out)
+    assert [row["problem"] for row in result["chapters"]] == [""] * 3
+    with BookStore(book) as store:
+        session = Session(store)
+        chapters = session.book.chapters
+        assert [c.title for c in chapters if c.hearing] == [row["chapter"] for row in result["chapters"]]
+        assert all(row["findings"] > 5 for row in result["chapters"])
+        first = chapters[0]
+        session.do(EditReel(first.id, CutAndClose(20 * 44_100, 21 * 44_100), (), EDITION))
+    code, out, _ = call("proof", book)
+    assert code == 0
+    assert out.startswith(first.title)
+    assert len(out.splitlines()) == 1  # the others were not touched
+    with BookStore(book) as store:
+        again = Session(store).book.chapters[0]
+        assert again.hearing == first.hearing
+        assert any(f.id.startswith("e") for f in again.findings)
+    code, out, _ = call("proof", book)
+    assert (code, out) == (0, "Every chapter that has a recording is heard already.\n")
 
 
 @pytest.mark.slow
@@ -151,6 +184,11 @@ def bad_files(folder, demo):
 
 
 BAD = [
+    ("proof", "--json"),
+    ("proof", "--audio", "good.wav"),
+    ("proof", "missing.reelbook"),
+    ("proof", "good.txt"),
+    ("proof", "missing.reelbook", "--audio", "good.wav", "--script", "good.txt"),
     ("proof", "--audio", "missing.wav", "--script", "good.txt"),
     ("proof", "--audio", "good.wav", "--script", "missing.txt"),
     ("proof", "--audio", "cut.flac", "--script", "good.txt"),

@@ -15,7 +15,6 @@ from faithful_reel.core.book.model import Book, ChapterState, Recording
 from faithful_reel.core.book.packing import reel_key
 from faithful_reel.core.collate.findings import Decision, Finding, Kind
 from faithful_reel.core.collate.proofing import Placed
-from faithful_reel.core.hear.ears import installed_ears
 from faithful_reel.core.hear.memory import Memory
 from faithful_reel.core.hear.recogniser import Heard
 from faithful_reel.core.jobs import Unwatched
@@ -136,7 +135,7 @@ def test_places_are_told_in_the_recording_that_is_heard_there(monkeypatch):
 
 
 @pytest.mark.slow
-def test_a_word_that_an_edit_took_is_found_by_the_real_ears():
+def test_a_word_that_an_edit_took_is_found_by_the_real_ears(ears):
     """The demo's first chapter: a word is cut out of a sentence; the ears find it missing, and only there."""
     files = demo_files()
     text = read_script(files / "chapter-1.txt")
@@ -151,9 +150,7 @@ def test_a_word_that_an_edit_took_is_found_by_the_real_ears():
     chapter = ChapterState("c1", "one", "t", "r", "h", (), reel)
     book = Book(rate=RATE, chapters=(chapter,), recordings=(Recording("r", "r", ".flac", RATE, 1, length, 0, 0, 0, None),))
     sources = FileSources(lambda _: sound)
-    found = heard_as_it_stands(
-        book, chapter, text, hearing, lambda r: Renderer(r, sources), installed_ears(), Unwatched(), Memory()
-    )
+    found = heard_as_it_stands(book, chapter, text, hearing, lambda r: Renderer(r, sources), ears, Unwatched(), Memory())
     sources.close()
     assert [(f.kind, f.word_index) for f in found.findings] == [(Kind.SKIPPED, word)]
     assert abs(found.findings[0].start - times[word][0]) < RATE
