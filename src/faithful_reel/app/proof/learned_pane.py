@@ -10,6 +10,8 @@ from faithful_reel.app.proof.presenter import ProofPresenter
 from faithful_reel.app.widgets.parts import ActButton, SidePane, button, label
 from faithful_reel.app.widgets.tables import Table
 from faithful_reel.core.collate.learning import Lesson
+from faithful_reel.core.collate.names import Accepted
+from faithful_reel.core.memo import Seen
 
 HEADERS = ["doubts about", "decided", "now"]
 
@@ -23,7 +25,7 @@ class LearnedPane(SidePane):
         super().__init__()
         self.setObjectName("side")
         self._presenter = presenter
-        self._lessons: tuple[Lesson, ...] | None = None
+        self._seen = Seen()
         self.view = Table(HEADERS, "What was learned from decisions")
         self.view.menu_acts = ("learned.forget", "learned.forget_all")
         self.view.empty = "Nothing was learned yet. Decide findings, or settle doubts in the quick check (Shift+Q)."
@@ -63,21 +65,28 @@ class LearnedPane(SidePane):
         super().showEvent(event)
         self.refresh()
 
-    def chosen(self) -> Lesson | None:
-        """The lesson at hand."""
-        return next((one for one in self._presenter.bench.lessons() if one.key == self.view.key), None)
+    def chosen(self) -> tuple[tuple[Lesson, ...], Accepted]:
+        """What stands in the line at hand: a lesson, or a reading of a name."""
+        bench, key = self._presenter.bench, self.view.key
+        return tuple(one for one in bench.lessons() if one.key == key), tuple(p for p in bench.book.accepted if _name(p) == key)
 
     def refresh(self) -> None:
         """Show the list as it stands; costs nothing while it is closed."""
-        lessons = self._presenter.bench.lessons()
-        if not self.isVisible() or lessons is self._lessons:
+        bench = self._presenter.bench
+        lessons, names = bench.lessons(), bench.book.accepted
+        if not self.isVisible() or not self._seen.changed(lessons, names):
             return
-        self._lessons = lessons
         several = len({one.narrator for one in lessons}) > 1
         rows = [
             (f"{one.words}{f' ({one.narrator})' if several else ''}", one.told, "surer" if one.logits > 0 else "less sure")
             for one in lessons
         ]
-        self.view.fill(rows, keys=[one.key for one in lessons])
+        rows += [(f"“{heard}” for the name “{name}”", "accepted", "let stand") for name, heard in names]
+        self.view.fill(rows, keys=[*(one.key for one in lessons), *map(_name, names)])
         if rows and not self.view.key:
             self.view.selectRow(0)
+
+
+def _name(pair: tuple[str, str]) -> str:
+    """The key of an accepted reading's line."""
+    return "\n".join(pair)

@@ -19,12 +19,14 @@ from faithful_reel.core.book.commands import (
     PlaceAsItStands,
     PlaceHearing,
     SignOff,
+    WithdrawReadings,
 )
 from faithful_reel.core.book.model import ChapterState
 from faithful_reel.core.book.packing import Packed, packed, ready
 from faithful_reel.core.book.store import HEARD
 from faithful_reel.core.collate.findings import Decision, Finding, Kind, is_shown
 from faithful_reel.core.collate.learning import Lesson, forgetting
+from faithful_reel.core.collate.names import Accepted
 from faithful_reel.core.errors import AppError
 from faithful_reel.core.hear.memory import Memory
 from faithful_reel.core.jobs import Job, Watch
@@ -258,14 +260,16 @@ class ProofPresenter(Observed):
             self.choose(following[1].id, following[0])
         return True
 
-    def forget(self, lessons: Sequence[Lesson]) -> bool:
-        """Let lessons count no more."""
-        if not lessons:
+    def forget(self, lessons: Sequence[Lesson], names: Accepted = ()) -> bool:
+        """Let lessons count no more, and readings of names be accepted no more."""
+        if not lessons and not names:
             self.bench.tell("Nothing was learned yet, so there is nothing to forget.")
             return False
-        done = self.bench.do(Forget(forgetting(lessons, self.bench.book.forgotten)))
+        done = not lessons or self.bench.do(Forget(forgetting(lessons, self.bench.book.forgotten)))
+        done = done and (not names or self.bench.do(WithdrawReadings(tuple(names))))
         if done:
-            what = lessons[0].words if len(lessons) == 1 else f"{len(lessons)} lessons"
+            words = [*(one.words for one in lessons), *(f"“{heard}” for “{name}”" for name, heard in names)]
+            what = words[0] if len(words) == 1 else f"{len(words)} lessons"
             self.bench.tell(f"Forgotten: {what}. What is decided from now on counts anew.")
         return done
 

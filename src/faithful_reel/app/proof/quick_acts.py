@@ -97,15 +97,15 @@ class QuickActs:
 
     def forget(self) -> None:
         """Forget the lesson at hand."""
-        lesson = self.learned.chosen() if self.panel.side.currentWidget() is self.learned else None
-        if lesson is None:
+        lessons, names = self.learned.chosen() if self.panel.side.currentWidget() is self.learned else ((), ())
+        if not lessons and not names:
             self.bench.tell("Choose a line of what was learned first (Ctrl+Shift+Y).")
         else:
-            self.presenter.forget((lesson,))
+            self.presenter.forget(lessons, names)
 
     def forget_all(self) -> None:
         """Forget all lessons."""
-        self.presenter.forget(self.bench.lessons())
+        self.presenter.forget(self.bench.lessons(), self.bench.book.accepted)
 
 
 A, P = QuickActs, Menu.PROOF

@@ -11,6 +11,7 @@ from faithful_reel.app.proof.docket import kind_words
 from faithful_reel.app.proof.quick_check import MOST_AROUND_S, QuickCheck
 from faithful_reel.app.widgets.flow import Flow
 from faithful_reel.app.widgets.parts import ActButton, Choice, KeyButton, Scrolled, SidePane, button, label
+from faithful_reel.app.widgets.told import tell_reader
 from faithful_reel.core.units import clock
 
 NOTHING = "nothing"
@@ -25,6 +26,8 @@ class QuickPane(SidePane):
     def __init__(self, quick: QuickCheck) -> None:
         super().__init__()
         self.setObjectName("side")
+        self.setAccessibleName("Quick check")
+        self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         self._quick = quick
         back = button("Docket", tip="Leave the quick check; what was settled stays settled, and it goes on where it was left")
         back.clicked.connect(self.left)
@@ -110,7 +113,6 @@ class QuickPane(SidePane):
 
     def take_keys(self) -> None:
         """The letters work wherever no field has them: the pane itself takes them."""
-        self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         self.setFocus()
 
     def showEvent(self, event: QShowEvent | None) -> None:  # noqa: N802 - Qt's name
@@ -133,6 +135,7 @@ class QuickPane(SidePane):
         self.told.setText("" if shown else self._why_none(kept, passed, left))
         self.told.setVisible(shown is None)
         if shown is None:
+            tell_reader(self, self.told.text())
             return
         f = shown.finding
         at = clock(f.start / quick.bench.book.rate)[:-2]
@@ -143,7 +146,8 @@ class QuickPane(SidePane):
         self.written.setText(shown.written or NOTHING)
         self.heard.setText(f.heard or (NOTHING if not f.evidence.flaw else f.evidence.flaw))
         self.why.setText(evidence_words(f))
-        self.card.setAccessibleName(f"Written: {shown.written or NOTHING}. Heard: {f.heard or NOTHING}.")
+        where = f"{total - left + 1} of {total}"
+        tell_reader(self, f"Doubt {where}. Written: {shown.written or NOTHING}. Heard: {self.heard.text()}.{settled}")
 
     def _why_none(self, kept: int, passed: int, left: int) -> str:
         where = "the book" if self._quick.whole_book else "this chapter"

@@ -486,6 +486,25 @@ class AcceptReading:
 
 
 @dataclass(frozen=True, slots=True)
+class WithdrawReadings:
+    """Readings of names are accepted no more: (name, heard); findings that were let stand by them alone are open again."""
+
+    pairs: Accepted
+    label: ClassVar[str] = "Accept a name no more"
+    chapter: ClassVar[str] = ""
+
+    def apply(self, book: Book) -> Book:
+        """The book without them."""
+
+        def reopened(f: Finding) -> Finding:
+            own = f.decision is Decision.STET and f.note == ACCEPTED and is_accepted(f, self.pairs)
+            return replace(f, decision=Decision.OPEN, note="") if own else f
+
+        chapters = tuple(replace(c, findings=tuple(map(reopened, c.findings))) for c in book.chapters)
+        return replace(book, accepted=tuple(p for p in book.accepted if p not in self.pairs), chapters=chapters)
+
+
+@dataclass(frozen=True, slots=True)
 class NoteName:
     """How a name or word of the book is to be spoken; empty takes the note back."""
 
@@ -927,6 +946,7 @@ BookCommand = (
     | Decide
     | NoteFinding
     | Settle
+    | WithdrawReadings
     | PlaceAsItStands
     | Forget
     | NotePickup
