@@ -15,6 +15,7 @@ from faithful_reel.core.book.model import Book, ChapterState, Recording
 from faithful_reel.core.book.packing import reel_key
 from faithful_reel.core.collate.findings import Decision, Finding, Kind
 from faithful_reel.core.collate.proofing import Placed
+from faithful_reel.core.errors import SignalError
 from faithful_reel.core.hear.memory import Memory
 from faithful_reel.core.hear.recogniser import Heard
 from faithful_reel.core.jobs import Unwatched
@@ -132,6 +133,20 @@ def test_places_are_told_in_the_recording_that_is_heard_there(monkeypatch):
     assert found.word_index == 7
     assert found.start == 4 * WORD + 2 * RATE + 2 * WORD  # behind the cut, so two words later in the recording
     assert found.recording == ""
+
+
+def test_words_that_were_laid_over_with_silence_are_told(monkeypatch):
+    _, chapter, _ = made()
+    book, chapter, hearing = made(cut(chapter.reel, 5, 7))
+
+    def nobody(*_):
+        raise SignalError("Nobody speaks in this recording.")
+
+    monkeypatch.setattr(work, "_heard", nobody)
+    (found,) = heard_as_it_stands(book, chapter, TEXT, hearing, None, None, Unwatched()).findings
+    assert (found.kind, found.word_index, found.word_count) == (Kind.SKIPPED, 4, 4)
+    assert found.written == "five six seven eight"
+    assert found.start == 4 * WORD
 
 
 @pytest.mark.slow

@@ -11,6 +11,7 @@ from faithful_reel.app.proof.presenter import ProofPresenter
 from faithful_reel.app.workbench import Observed
 from faithful_reel.core.book.model import ChapterState
 from faithful_reel.core.errors import Cancelled
+from faithful_reel.core.memo import Memo
 from faithful_reel.core.units import clock
 from faithful_reel.core.work.hearing_again import needs_again
 from faithful_reel.core.work.whole_book import to_hear
@@ -43,6 +44,7 @@ class HearingQueue(Observed):
         self._at, self._fraction, self._since = "", 0.0, 0.0
         self._heard_s, self._spent_s, self._count = 0.0, 0.0, 0
         self._dropped = ""
+        self._again: Memo[bool] = Memo()
         proof.ended.append(self._ended)
         proof.going.append(self._going)
 
@@ -70,8 +72,11 @@ class HearingQueue(Observed):
             return Row(chapter.id, chapter.title, seconds, 0.0, "paused" if self.paused else f"waits, number {place}")
         if not chapter.recording:
             return Row(chapter.id, chapter.title, 0.0, 0.0, "no recording")
-        state = "changed since" if needs_again(chapter) else "heard" if chapter.hearing else "not heard"
+        state = "changed since" if self._is_changed(chapter) else "heard" if chapter.hearing else "not heard"
         return Row(chapter.id, chapter.title, seconds, float(bool(chapter.hearing)), state)
+
+    def _is_changed(self, chapter: ChapterState) -> bool:
+        return self._again.of(chapter.id, (chapter,), lambda: needs_again(chapter))
 
     def _seconds(self, chapter: ChapterState) -> float:
         length = next((r.length for r in self.bench.book.recordings if r.hash == chapter.recording), 0)
@@ -92,8 +97,10 @@ class HearingQueue(Observed):
         """How the queue stands, in words."""
         left = len(self.waiting) + bool(self._at)
         if not left:
-            missing = len(to_hear(self.bench.book))
-            return f"{missing} chapters are not heard." if missing else "Every chapter that has a recording is heard."
+            missing = sum(bool(c.recording) and (not c.hearing or self._is_changed(c)) for c in self.bench.book.chapters)
+            if not missing:
+                return "Every chapter that has a recording is heard."
+            return f"{missing} chapter{'s are' if missing > 1 else ' is'} not heard, or changed since."
         name = f"{left} chapter{'s' if left > 1 else ''} left"
         if self.paused:
             return f"{name}. Paused; what was heard is remembered."
@@ -196,7 +203,8 @@ class HearingQueue(Observed):
                 self._kept()
             return
         if why is None:
-            self._heard_s += self._seconds(self.bench.book.chapter(chapter))
+            state = next((c for c in self.bench.book.chapters if c.id == chapter), None)
+            self._heard_s += self._seconds(state) if state else 0.0
             self._spent_s += time.monotonic() - self._since
             self._count += 1
         elif isinstance(why, Cancelled) and not self.paused and self._dropped != chapter:  # by the button beside the title

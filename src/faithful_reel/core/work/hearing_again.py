@@ -12,7 +12,7 @@ import soxr
 
 from faithful_reel.core.book.model import Book, ChapterState
 from faithful_reel.core.book.packing import reel_key
-from faithful_reel.core.collate.findings import AGAIN, READING, SHOWN, Decision, Finding
+from faithful_reel.core.collate.findings import AGAIN, READING, SHOWN, Decision, Evidence, Finding, Kind
 from faithful_reel.core.collate.proofing import proofed
 from faithful_reel.core.errors import EditRefused, SignalError
 from faithful_reel.core.hear.ears import Ears
@@ -29,6 +29,7 @@ from faithful_reel.core.work.timeline import Hearing, Tokens, finding_spans, tok
 AROUND_WORDS, EDGE_S = 6, 0.3
 """So many words are heard with the line on either side, and so much sound beyond them."""
 STANDS = "heard as the chapter stands now"
+SILENT = "nothing is heard there as the chapter stands now"
 
 
 @dataclass(frozen=True, slots=True)
@@ -144,6 +145,14 @@ def heard_as_it_stands(
     rows = zip(chapter.findings, spans, strict=True)
     gone = sum(f.decision is Decision.OPEN and f.stop > f.start and span is None for f, span in rows)
     return AsItStands(tuple(found), tuple((r.start, r.stop) for r in changed), gone)
+
+
+def _silent(tokens: Tokens, text: Chapter, words: range) -> _Stretch:
+    """A stretch in which nothing is heard: its words are not read."""
+    first = next(t for t in tokens if t.word in words and t.start >= 0)
+    written = " ".join(text.words[k].text for k in words)
+    gone = Finding("", Kind.SKIPPED, written, "", 0, len(words), 0, 0, 1.0, Evidence(note=SILENT))
+    return _Stretch(first.lane, words.start, first.start, (gone,))
 
 
 def _in_recording(book: Book, chapter: ChapterState, reel: Reel, stretch: _Stretch, f: Finding) -> Finding:
