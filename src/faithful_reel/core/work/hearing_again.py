@@ -137,9 +137,11 @@ def heard_as_it_stands(
     changed = changed_words(reel, tokens)
     found: list[Finding] = []
     for n, words in enumerate(changed):
-        stretch = _heard(
-            book, reel, tokens, text, words, render_of, ears, Part(watch, n / len(changed), (n + 1) / len(changed)), memory
-        )
+        part = Part(watch, n / len(changed), (n + 1) / len(changed))
+        try:
+            stretch = _heard(book, reel, tokens, text, words, render_of, ears, part, memory)
+        except SignalError:
+            stretch = _silent(tokens, text, words)
         found += [_in_recording(book, chapter, reel, stretch, f) for f in stretch.findings]
     spans = finding_spans(chapter, chapter.findings)
     rows = zip(chapter.findings, spans, strict=True)
