@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import replace
 
 import pytest
@@ -114,3 +115,13 @@ def test_a_lesson_hides_nothing_and_may_bring_a_doubt_up():
     assert not is_shown(doubt)
     (risen,) = weighed((doubt,), "Nell", learned([misread(n, decision=Decision.MEND) for n in range(30)]))
     assert is_shown(risen)
+
+
+def test_by_how_much_is_as_written_down():
+    """Log odds with two more decisions on each side; the kind counts half; 2.5 logits at most."""
+    (sunk,) = weighed((misread(9, sure=0.5),), "Nell", learned([misread(n, decision=Decision.STET) for n in range(5)]))
+    assert sunk.confidence == pytest.approx(2 / 9, abs=1e-3)
+    (most,) = weighed((misread(9, sure=0.5),), "Nell", learned([misread(n, decision=Decision.MEND) for n in range(300)]))
+    assert most.confidence == pytest.approx(1 / (1 + math.exp(-2.5)), abs=1e-3)
+    (least,) = weighed((misread(9, sure=0.5),), "Nell", learned([misread(n, decision=Decision.STET) for n in range(300)]))
+    assert least.confidence == pytest.approx(1 / (1 + math.exp(2.5)), abs=1e-3)

@@ -7,10 +7,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from faithful_reel.core.collate.again import GRAMMAR
-from faithful_reel.core.collate.findings import Kind, is_shown
+from faithful_reel.core.collate.findings import Finding, Kind, departures, differences, is_shown
 from faithful_reel.core.collate.links import collated
 from faithful_reel.core.collate.places import _told_otherwise, _Track, confidence_of, features_of, read_chunk
 from faithful_reel.core.collate.proofing import _recut
+from faithful_reel.core.collate.retakes import judged_alike
 from faithful_reel.core.hear.pronounce import phone_distance, phone_distances, phones_of
 from faithful_reel.core.hear.recogniser import Heard
 from faithful_reel.core.units import EAR_RATE, Span
@@ -256,3 +257,59 @@ def test_what_two_ears_agree_on_stands_against_the_grammars_cut(row, told):
         _Track([Heard(w, k, k + 1, 0.9) for k, w in enumerate([*text[:4], *said.split(), *text[4:]])], text) for said in row
     ]
     assert _told_otherwise([(2, 5)], text, [(0, 0), (4, 4)], tracks) is told
+
+
+SURE = {"first": 0.8, "second": 0.8, "third": 0.8}
+
+
+def agreeing(said, sure=SURE, written="the old ferry lay in the mud", phones=None):
+    """The one departure of a place at which the ears hear `said`; an ear that is not in `sure` hears what is written."""
+    ears = {ear: (said, sure[ear]) if ear in sure else written for ear in ("first", "second", "third")}
+    (place,) = weighed(written, phones, Span(0, 8 * STEP), **ears).places
+    return place.departures[0]
+
+
+def test_what_all_ears_agree_on_is_told_apart():
+    said = "the old ferry lay in the mug"
+    assert agreeing(said).features["all_agree"] == 1.0
+    assert agreeing(said, {"first": 0.8, "second": 0.8}).features["all_agree"] == 0.0
+    assert agreeing(said, SURE | {"third": 0.3}).features["all_agree"] == 0.0  # not sure enough
+    assert agreeing("the old ferry lay in the mudlor").features["all_agree"] == 0.0  # no word
+    against = agreeing(said, phones=Phones("the old ferry lay in the mud"))
+    assert against.features["agree_against"] < 0
+    assert against.confidence < agreeing(said, phones=Phones(said)).confidence
+
+
+def test_words_read_in_another_order_are_one_misread():
+    found = departures("had been always there".split(), frozenset([0]), range(1, 3), "always been".split())
+    assert [(d.kind, d.written, d.heard) for d in found] == [(Kind.MISREAD, range(1, 3), range(2))]
+    found = departures("had been always there".split(), frozenset([0]), range(1, 3), "been never".split())
+    assert [(d.kind, d.written) for d in found] == [(Kind.MISREAD, range(2, 3))]
+
+
+OPENING = "It was late. It was the old ferry that lay on its side in the deep brown mud of the bay"
+
+
+@pytest.mark.parametrize(("at", "kind"), [(3, Kind.FALSE_START), (5, Kind.FALSE_START), (9, Kind.ADDED), (17, Kind.ADDED)])
+def test_few_words_that_equal_an_opening_are_a_false_start_only_near_it(at, kind):
+    written = OPENING.split()
+    said = [*written[:at], "it", "was", *written[at:]]
+    links = collated(written, said)
+    (found,) = differences(written, frozenset([0, 3]), said, links)
+    assert found.kind is kind
+
+
+def test_another_reading_is_judged_by_all_ears():
+    """Of "the old ferry lay", read twice, one ear hears "fairy" both times; the others and the sound say that it is as written."""
+    text = "the old ferry lay in the mud"
+    twice = "the old ferry lay the old ferry lay in the mud"
+    phones = Phones(twice)
+    says = {"first": twice.replace("ferry", "fairy"), "second": twice, "third": twice}
+    reading = weighed(text, phones, Span(0, 12 * STEP), **says)
+    again = Finding("f", Kind.REPEATED, "the old ferry lay", "the old fairy lay", 0, 4, 0, 4 * STEP - 1, 0.9)
+    (judged,) = judged_alike([again], [reading], text.split(), frozenset([0]), Phones("the old ferry lay"))
+    assert judged.evidence.departs == 0
+    wrong = {ear: twice.replace("ferry", "lorry", 1) for ear in says}
+    reading = weighed(text, Phones(wrong["first"]), Span(0, 12 * STEP), **wrong)
+    (judged,) = judged_alike([again], [reading], text.split(), frozenset([0]), Phones("the old lorry lay"))
+    assert judged.evidence.departs == 1

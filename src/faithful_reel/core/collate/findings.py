@@ -201,7 +201,7 @@ def _swapped(found: list[Difference], written: Sequence[str], said: Sequence[str
             text = range(before.written.start, d.written.stop)
             heard = range(before.heard.start, d.heard.stop)
             own, theirs = ([_key(row[k]) for k in part] for row, part in ((written, text), (said, heard)))
-            if 1 < len(own) <= MOST_SWAPPED and own != theirs and sorted(own) == sorted(theirs):
+            if 1 < len(own) <= MOST_SWAPPED and sorted(own) == sorted(theirs):
                 out[-1] = Difference(Kind.MISREAD, text, heard)
                 continue
         out.append(d)
