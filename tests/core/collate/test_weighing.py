@@ -7,7 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from faithful_reel.core.collate.again import GRAMMAR
-from faithful_reel.core.collate.findings import Finding, Kind, departures, differences, is_shown
+from faithful_reel.core.collate.findings import SHOWN, Finding, Kind, departures, differences, is_shown
 from faithful_reel.core.collate.links import collated
 from faithful_reel.core.collate.places import _told_otherwise, _Track, confidence_of, features_of, read_chunk
 from faithful_reel.core.collate.proofing import _recut
@@ -65,7 +65,7 @@ def test_each_departure_of_a_place_is_judged_on_its_own():
         phones,
         first="the old ferry lay on that blew mad bank",
         second="the old ferry lay on that blue mad bank",
-        third="the old ferry lay on that blue mad bank",
+        third=("the old ferry lay on that blue mad bank", 0.5),
     )
     sure = {text.split()[d.difference.written.start]: d.confidence for p in reading.places for d in p.departures}
     assert sure["the"] > 0.8
@@ -278,6 +278,16 @@ def test_what_all_ears_agree_on_is_told_apart():
     against = agreeing(said, phones=Phones("the old ferry lay in the mud"))
     assert against.features["agree_against"] < 0
     assert against.confidence < agreeing(said, phones=Phones(said)).confidence
+
+
+def test_what_all_ears_are_sure_of_is_not_folded_away_by_the_phones():
+    written, said = "the old ferry lay in the mud", "the young lorry lay in the mud"
+    against = Phones(written)
+    (place,) = weighed(written, against, Span(0, 8 * STEP), **dict.fromkeys(SURE, (said, 0.65))).places
+    assert all(j.margin < -50 for j in place.departures)
+    assert {j.confidence for j in place.departures} == {SHOWN}
+    (place,) = weighed(written, against, Span(0, 8 * STEP), **dict.fromkeys(SURE, (said, 0.55))).places
+    assert all(j.confidence < SHOWN for j in place.departures)
 
 
 def test_words_read_in_another_order_are_one_misread():

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field, replace
 from functools import partial
 
 from faithful_reel.core.collate.again import BACK, GRAMMAR, Read, said_again
-from faithful_reel.core.collate.findings import AGAIN, Difference, departures
+from faithful_reel.core.collate.findings import AGAIN, SHOWN, Difference, departures
 from faithful_reel.core.collate.links import Link, collated
 from faithful_reel.core.hear.pronounce import common_words, is_word, phone_distance, phones_read
 from faithful_reel.core.hear.recogniser import Heard
@@ -42,8 +42,10 @@ Witness = Callable[[Span, Sequence[Sequence[str]]], Sequence[float | None]]
 Margins = Callable[[Sequence[str], Sequence[Sequence[str]]], list[float | None]]
 """Of how many nats better the sound around a place fits each of several rows of words than the first given one."""
 SUREST = 0.5
-AGREED_SURE = 0.35
-"""Where every ear hears the same other words, each so sure, the phones may rank but say little against it (measured)."""
+AGREED_SURE, SURELY = 0.35, 0.6
+"""Where every ear hears the same other words of the dictionary, each sure by the first, the phones say less against it; by the
+second, they may rank but not fold it away (measured).
+"""
 
 
 @dataclass(frozen=True, slots=True)
@@ -474,6 +476,7 @@ def features_of(
     asked = [v for v in votes if v.ear in EARS]
     known = w != h and all(is_word(t) for t in (*written, *said))
     agreed = known and not tidied and len(same) == len(asked) == len(EARS) and min(v.sure for v in asked) >= AGREED_SURE
+    alike = bool(written) and bool(said) and margin is not None and abs(margin) < SAME_SOUND
     breath = margin is None and not written and len(said) == 1
     fits = math.tanh(margin / 60) if margin is not None else 0.0
     found |= {
@@ -482,6 +485,7 @@ def features_of(
         "margin_against_two": fits if len(right) > 1 else 0.0,
         "all_agree": float(agreed),
         "agree_against": min(0.0, fits) if agreed else 0.0,
+        "surely_agreed": float(agreed and not alike and min(v.sure for v in asked) >= SURELY),
         "no_margin": float(margin is None and not written),
         "breath": (0.5 - min((v.sure for v in same.values()), default=0.5)) if breath else 0.0,
         "name": float(bool(names) and not strange),
@@ -491,7 +495,7 @@ def features_of(
         "elided": float(bool(w) and w != h and _without_stops(w) == _without_stops(h)),
         "merged": float(_merges(w, h, phones_read(after[:1])[:1])),
         "no_word": float(any(not is_word(t) for t in said)),
-        "same_sound": float(bool(written) and bool(said) and margin is not None and abs(margin) < SAME_SOUND),
+        "same_sound": float(alike),
         "near": float(bool(written) and bool(said) and distance < 0.2),
         "missing": float(not said),
         "extra": float(not written),
@@ -588,6 +592,7 @@ ALONE = {
 
 
 def confidence_of(features: Mapping[str, float], weights: Mapping[str, float] = WEIGHTS) -> float:
-    """How sure a departure is real, 0 to 1: a logistic sum of its features."""
+    """How sure a departure is real, 0 to 1: a logistic sum of its features; what all ears are sure of is shown."""
     z = sum(weights.get(name, 0.0) * value for name, value in features.items())
-    return round(1 / (1 + math.exp(-z)), 3)
+    sure = round(1 / (1 + math.exp(-z)), 3)
+    return max(sure, SHOWN) if features.get("surely_agreed") else sure
