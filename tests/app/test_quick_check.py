@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-import time
+import threading
+from types import SimpleNamespace
 
 import pytest
 from PyQt6.QtCore import Qt
@@ -14,7 +15,6 @@ from faithful_reel.core.collate.findings import Decision, Finding, Kind
 from faithful_reel.core.collate.proofing import Placed
 from faithful_reel.core.errors import SignalError
 from faithful_reel.core.hear.recogniser import Heard
-from faithful_reel.core.work import hearing as hearing_work
 from faithful_reel.core.work.hearing import HeardChapter
 from faithful_reel.core.work.timeline import Hearing
 
@@ -251,24 +251,22 @@ def test_an_accepted_name_is_listed_and_forgotten(opened):
 
 @pytest.fixture
 def heard_quickly(monkeypatch):
-    """Hearing that takes a moment, and gives a made hearing; what is named in `fails` can not be heard."""
-    fails = set()
-    order = []
+    """Hearing that gives a made hearing once `free` is set; what is named in `fails` can not be heard, `order` tells what was begun."""
+    told = SimpleNamespace(fails=set(), order=[], free=threading.Event())
+    told.free.set()
 
-    def heard(book, chapter, text, sound, ears, watch, early=None, memory=None):
-        order.append(chapter.id)
-        for k in range(10):
-            watch.tick(k / 10, "listening")
-            time.sleep(0.03)
-        if chapter.id in fails:
+    def heard(_book, chapter, text, _sound, _ears, watch, _early=None, _memory=None):
+        told.order.append(chapter.id)
+        watch.tick(0.3, "listening")
+        while not told.free.wait(0.01):
+            watch.tick(0.3, "listening")
+        if chapter.id in told.fails:
             raise SignalError("Nobody speaks in this recording.")
         placed = tuple(Placed(k * 100, k * 100 + 90, 1.0) for k in range(len(text.words)))
         return HeardChapter(Hearing((), placed, ()), ())
 
     monkeypatch.setattr("faithful_reel.app.proof.presenter.heard_voices", heard)
-    monkeypatch.setattr("faithful_reel.core.work.whole_book.heard_voices", heard)
-    assert hearing_work.heard_voices is not heard
-    return fails, order
+    return told
 
 
 def queue_of(opened):
@@ -292,13 +290,14 @@ def test_the_whole_book_is_heard_in_order_and_told(opened, heard_quickly, monkey
     assert acts.queue.seconds_left() > 0
     wait_for(opened, lambda: all(c.hearing for c in opened.bookstate.chapters if c.recording))
     wait_for(opened, lambda: not acts.queue.at)
-    assert heard_quickly[1] == ids
+    assert heard_quickly.order == ids
     assert f"The book is heard: {len(ids)} chapters." in told
     opened.do("queue.book")
     assert "heard already" in told[-1]
 
 
 def test_the_queue_is_paused_reordered_and_gone_on_with_after_a_restart(opened, heard_quickly):
+    heard_quickly.free.clear()
     opened.do("queue.book")
     acts = queue_of(opened)
     first, second, *_, last = [c.id for c in opened.bookstate.chapters if c.recording]
@@ -318,37 +317,41 @@ def test_the_queue_is_paused_reordered_and_gone_on_with_after_a_restart(opened, 
     assert acts.queue.paused
     assert acts.queue.waiting[0] == last
     assert second not in acts.queue.waiting
-    heard_quickly[1].clear()
+    heard_quickly.order.clear()
+    heard_quickly.free.set()
     opened.do("queue.go_on")
     wait_for(opened, lambda: opened.bookstate.chapter(first).hearing)
-    assert heard_quickly[1][0] == last
+    assert heard_quickly.order[0] == last
     assert not opened.bookstate.chapter(second).hearing
 
 
 def test_what_was_broken_off_by_closing_goes_on_by_itself(opened, heard_quickly):
+    heard_quickly.free.clear()
     opened.do("queue.book")
-    wait_for(opened, lambda: heard_quickly[1])
+    wait_for(opened, lambda: heard_quickly.order)
+    opened.close()
+    heard_quickly.free.set()
     opened.reopen()  # waits until the jobs of the new window are done
-    assert all(c.hearing for c in opened.bookstate.chapters if c.recording)
+    wait_for(opened, lambda: all(c.hearing for c in opened.bookstate.chapters if c.recording))
 
 
 def test_a_chapter_that_can_not_be_heard_does_not_hold_up_the_others(opened, heard_quickly):
-    fails, order = heard_quickly
     ids = [c.id for c in opened.bookstate.chapters if c.recording]
-    fails.add(ids[1])
+    heard_quickly.fails.add(ids[1])
     told = []
     opened.window.bench.tell = told.append
     opened.do("queue.book")
     wait_for(opened, lambda: opened.bookstate.chapter(ids[-1]).hearing)
-    assert order == ids
+    assert heard_quickly.order == ids
     assert not opened.bookstate.chapter(ids[1]).hearing
     assert any("Nobody speaks" in t for t in told)
 
 
 def test_the_button_beside_the_title_pauses_the_queue(opened, heard_quickly):
+    heard_quickly.free.clear()
     opened.do("queue.book")
     acts = queue_of(opened)
-    wait_for(opened, lambda: heard_quickly[1])
+    wait_for(opened, lambda: heard_quickly.order)
     first = acts.queue.at
     opened.press(opened.window.job_row.cancel)
     wait_for(opened, lambda: not acts.queue.at)
@@ -358,6 +361,7 @@ def test_the_button_beside_the_title_pauses_the_queue(opened, heard_quickly):
 
 
 def test_a_paused_chapter_keeps_its_place_and_no_half_hearing(opened, heard_quickly):
+    heard_quickly.free.clear()
     opened.do("queue.book")
     acts = queue_of(opened)
     opened.do("queue.pause")
