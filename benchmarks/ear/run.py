@@ -82,6 +82,7 @@ def near_words(ears: Ears, *, listed: bool, only: str) -> None:
     """Near words at a natural rate, hard ones, and none: real readings as every variant, both voices, chapters that were held out."""
     memory = Memory(BUILD / "heard.sqlite")
     found = readings(ears)
+    natural: dict[str, Score] = {"real readings": Score(), "voices": Score()}
     for how in VARIANTS:
         sound = variant(near_altered(found, 0, "clean")[0], how)
         for rate, seeds in SEEDS.items():
@@ -90,18 +91,27 @@ def near_words(ears: Ears, *, listed: bool, only: str) -> None:
             score = Score()
             for seed in range(seeds):
                 _, chapter, plants = near_altered(found, seed, rate)
-                score.add(f"real-{how}-{seed}", plants, proofed(sound, chapter, ears, memory=memory).findings, len(chapter.words))
+                findings = proofed(sound, chapter, ears, memory=memory).findings
+                score.add(f"real-{how}-{seed}", plants, findings, len(chapter.words))
+                if rate == "natural":
+                    natural["real readings"].add("", plants, findings, len(chapter.words))
             print(f"--- real readings, {how}, {rate}: {score.in_short()}", flush=True)
             if listed:
                 print(*("missed " + m for m in score.missed), *("false  " + w for w in score.wrong), sep="\n")
-    for voice in VOICES if only in ("", *VOICES) else ():
+    for voice in (v for v in VOICES if only in ("", v)):
         for rate, numbers, how in (("natural", HELD, "dry"), ("hard", range(4, 6), "dry"), ("natural", range(4, 5), "echo")):
             score = Score()
             for number in numbers:
                 sound_file, script, truth = made(voice, number, rate=rate)
                 x, chapter = variant(read_mono(sound_file, EAR_RATE), how), read_script(script)
-                score.add(sound_file.stem, truth["plants"], proofed(x, chapter, ears, memory=memory).findings, len(chapter.words))
+                findings = proofed(x, chapter, ears, memory=memory).findings
+                score.add(sound_file.stem, truth["plants"], findings, len(chapter.words))
+                if rate == "natural":
+                    natural["voices"].add("", truth["plants"], findings, len(chapter.words))
             print(f"--- {voice}, {how}, {rate}: {score.in_short()}", flush=True)
+    for name, score in natural.items():
+        if score.words:
+            print(f"--- how sure, and how often real, at the natural rate: {name}", score.plotted(), sep="\n", flush=True)
 
 
 def main() -> int:

@@ -78,6 +78,17 @@ class Score:
                         f"({finding.confidence:.2f}; ear {e.ear:.2f} witness {e.witness} second {e.second!r})"
                     )
 
+    def plotted(self) -> str:
+        """The share of findings that are real by the tenth of their confidence; a star where a perfect ear's would stand."""
+        rows = []
+        for tenth in range(10):
+            if self.bins[tenth]:
+                share = self.true_bins[tenth] / self.bins[tenth]
+                bar = ["#" if k < round(40 * share) else " " for k in range(40)]
+                bar[4 * tenth + 2] = "*"
+                rows.append(f"{tenth / 10:.1f} |{''.join(bar)}| {self.true_bins[tenth]} of {self.bins[tenth]}")
+        return "\n".join(rows)
+
     def in_short(self) -> str:
         """Recall and false findings at the threshold that findings are shown from, and at others."""
         total = sum(self.planted.values())
