@@ -147,6 +147,7 @@ def style_sheet(t: Theme) -> str:
     QLabel {{ background: transparent; }}
     QLabel#quiet {{ color: {t.quiet}; }}
     QLabel#title {{ font-family: "{READING}"; font-size: {17 * points:.2f}pt; font-weight: 600; }}
+    QLabel#overpage {{ color: {t.quiet}; background: {t.page}; border-top: 1px solid {t.hairline}; border-right: 1px solid {t.hairline}; padding: 3px 12px; }}
     QLabel#heading {{ font-family: "{READING}"; font-size: {15 * points:.2f}pt; font-weight: 600; }}
     QLabel#large {{ font-family: "{READING}"; font-size: {25 * points:.2f}pt; }}
     QLabel#reading {{ font-family: "{READING}"; font-size: {16 * points:.2f}pt; }}

@@ -7,6 +7,7 @@ from PyQt6.QtWidgets import (
     QAbstractItemView,
     QAbstractSpinBox,
     QComboBox,
+    QGridLayout,
     QLineEdit,
     QPlainTextEdit,
     QSplitter,
@@ -38,9 +39,7 @@ from faithful_reel.core.work.splicing import placed_joins
 LEAST_SIDE, NAMES_WIDTH = 300, 400
 MOST_SCALE, MOST_SIDE = 1.7, 1.2
 """However large the letters are, the docket and a list are not wider than so many times the usual: the page needs room too."""
-ESTIMATE = (
-    "By estimate: where the words stand was worked out from their lengths and the pauses, until the chapter is heard (Ctrl+E)."
-)
+ESTIMATE = "By estimate, from the lengths of words and the pauses, until the chapter is heard (Ctrl+E)"
 BAR = 14
 """Pixels of a scroll bar."""
 TYPED_IN = QLineEdit | QComboBox | QAbstractSpinBox | QAbstractItemView | QTextEdit | QPlainTextEdit
@@ -66,12 +65,14 @@ class ProofPanel(Desk):
         column = QVBoxLayout(page)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
-        self.estimate = label(ESTIMATE, "quiet", wrap=True)
-        self.estimate.setContentsMargins(20, 6, 20, 6)
+        self.estimate = label(ESTIMATE, "overpage")
+        self.estimate.setMinimumWidth(1)  # the page is as wide as it was
         self.estimate.hide()
+        over = QGridLayout()  # over the foot of the page, which stays where it is
+        over.addWidget(self.galley, 0, 0)
+        over.addWidget(self.estimate, 0, 0, Qt.AlignmentFlag.AlignBottom | Qt.AlignmentFlag.AlignLeft)
         column.addWidget(self.search)
-        column.addWidget(self.estimate)
-        column.addWidget(self.galley, 1)
+        column.addLayout(over, 1)
         column.addWidget(self.note)
         self.docket = DocketSide(presenter)
         self.docket.card.left.connect(self.galley.setFocus)
