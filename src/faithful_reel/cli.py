@@ -99,8 +99,10 @@ def proof(
 ) -> None:
     """Find every departure of a recording from its script, or of all chapters of a book from theirs."""
     if book is not None:
-        if audio or script:
-            raise AppError("A book has its recordings and its manuscript. Leave --audio and --script away.")
+        if audio or script or heard or least is not None or language != "en":
+            raise AppError(
+                "A book has its own recordings, text and language, and keeps all findings. Give only --one-ear and --json."
+            )
         _proof_book(book, as_json=as_json, one_ear=one_ear)
         return
     if audio is None or script is None:

@@ -10,6 +10,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QPushButton
 
+from faithful_reel.app.workbench import Early
 from faithful_reel.core.book.commands import PlaceHearing
 from faithful_reel.core.collate.findings import Decision, Finding, Kind
 from faithful_reel.core.collate.proofing import Placed
@@ -96,6 +97,38 @@ def test_what_is_undone_comes_back_and_is_heard_again(opened, quick):
     assert quick.quick.counts() == (0, 0, 4)
     opened.do("edit.redo")
     assert finding(opened, "f2").decision is Decision.STET
+
+
+def test_a_doubt_that_was_passed_can_be_kept_after_all(opened, quick):
+    opened.do("quick.start")
+    opened.do("quick.pass")
+    opened.do("quick.back")
+    assert quick.quick.finding().id == "f2"
+    opened.do("quick.keep")
+    assert finding(opened, "f2").kept
+    assert finding(opened, "f2").decision is Decision.OPEN
+
+
+def test_a_chapter_that_is_heard_meanwhile_is_gone_through_anew(opened, quick):
+    """Names of findings are given anew: what is settled is what stands there and sounds."""
+    window = opened.window
+    opened.do("quick.start")
+    opened.do("quick.later")
+    made, found = made_hearing(window, window.bench.chapter, ((60, "hat", 0.1), (70, "cup", 0.2)))
+    made = Hearing(made.heard[:-1], made.placed, made.links[:-1])  # another one
+    window.bench.do(PlaceHearing(window.bench.chapter_id, window.bench.session.store.put(Hearing, made), found))
+    assert {key[1] for key in quick.quick.queue} == {"f0", "f1"}
+    assert quick.pane.heard.text() == quick.quick.finding().heard
+    assert quick.pane.heard.text() in ("hat", "cup")
+
+
+def test_nothing_is_settled_while_a_chapter_is_heard_for_the_first_time(opened):
+    chapter = opened.window.bench.chapter
+    made, found = made_hearing(opened.window, chapter, ((20, "bell", 0.12),))
+    opened.window.bench.early[chapter.id] = Early(chapter.text, chapter.recording, HeardChapter(made, found))
+    opened.do("view.proof")
+    opened.do("quick.start")
+    assert opened.window.actions_._acts["quick.start"][1].quick.queue == ()
 
 
 def test_it_goes_on_where_it_was_left_even_after_the_book_was_closed(opened, quick):
@@ -242,8 +275,39 @@ def test_an_accepted_name_is_listed_and_forgotten(opened):
     assert window.bench.book.accepted == ()
     assert finding(opened, "f0").decision is Decision.OPEN
     assert finding(opened, "f0").note == ""
-    opened.do("edit.undo")
+    opened.do("edit.undo")  # one step
     assert finding(opened, "f0").decision is Decision.STET
+
+
+def test_a_name_that_another_accepted_reading_covers_stays_let_stand():
+    from faithful_reel.core.book.commands import AcceptReading, Forget
+    from faithful_reel.core.book.model import Book, ChapterState
+
+    row = Finding("f1", Kind.MISREAD, "Tarrow", "Tara", 1, 1, 0, 9, 0.9)
+    book = Book(chapters=(ChapterState("c1", "one", "t", findings=(row,)),))
+    book = AcceptReading("Tarrow", "Taro").apply(AcceptReading("Tarrow", "Tara").apply(book))
+    book = Forget(names=(("tarrow", "Taro"),)).apply(book)
+    assert book.chapters[0].findings[0].decision is Decision.STET
+    book = Forget(names=(("tarrow", "Tara"),)).apply(book)
+    assert book.chapters[0].findings[0].decision is Decision.OPEN
+
+
+def test_what_a_lesson_brought_up_is_counted_and_reported(opened, tmp_path):
+    window = opened.window
+    chapter = window.bench.chapter
+    words = [k for k, w in enumerate(window.bench.text(chapter).words) if w.text == "the"][:7]
+    made, found = made_hearing(window, chapter, [(k, "a", 0.9) for k in words[:6]] + [(words[6], "a", 0.2)])
+    window.bench.do(PlaceHearing(chapter.id, window.bench.session.store.put(Hearing, made), found))
+    opened.do("view.proof")
+    proof = window.parts.proof
+    for n in range(6):
+        proof.choose(f"f{n}")
+        opened.do("proof.pickup")
+    assert [f.id for f in proof.docket() if f.decision is Decision.OPEN] == ["f6"]
+    assert window.desk_buttons["proof"].text() == "Proof 1"
+    proof.report(tmp_path / "r.csv", whole=False)
+    opened.idle()
+    assert len((tmp_path / "r.csv").read_text().strip().splitlines()) == 8
 
 
 # --- the queue ----------------------------------------------------------------------------------------------------

@@ -188,6 +188,7 @@ BAD = [
     ("proof", "--audio", "good.wav"),
     ("proof", "missing.reelbook"),
     ("proof", "good.txt"),
+    ("proof", "missing.reelbook", "--least", "0.5"),
     ("proof", "missing.reelbook", "--audio", "good.wav", "--script", "good.txt"),
     ("proof", "--audio", "missing.wav", "--script", "good.txt"),
     ("proof", "--audio", "good.wav", "--script", "missing.txt"),

@@ -54,12 +54,13 @@ class Contents:
 
     def _open(self, chapter: ChapterState) -> tuple[int, int]:
         """How many findings of a chapter are open, and how many are shown."""
+        findings = self._proof.bench.findings(chapter) if chapter.hearing else chapter.findings
 
         def counted() -> tuple[int, int]:
-            shown = [f for f in chapter.findings if not self._proof.is_folded(f)]
+            shown = [f for f in findings if not self._proof.is_folded(f)]
             return sum(f.decision is Decision.OPEN for f in shown), len(shown)
 
-        return self._counted.of(chapter.id, (chapter.findings, self._proof.off), counted)
+        return self._counted.of(chapter.id, (findings, self._proof.off), counted)
 
     def to_do(self) -> dict[DeskName, str]:
         """What stands beside a desk's name; empty where nothing is left."""

@@ -19,7 +19,6 @@ from faithful_reel.core.book.commands import (
     PlaceAsItStands,
     PlaceHearing,
     SignOff,
-    WithdrawReadings,
 )
 from faithful_reel.core.book.model import ChapterState
 from faithful_reel.core.book.packing import Packed, packed, ready
@@ -265,8 +264,7 @@ class ProofPresenter(Observed):
         if not lessons and not names:
             self.bench.tell("Nothing was learned yet, so there is nothing to forget.")
             return False
-        done = not lessons or self.bench.do(Forget(forgetting(lessons, self.bench.book.forgotten)))
-        done = done and (not names or self.bench.do(WithdrawReadings(tuple(names))))
+        done = self.bench.do(Forget(forgetting(lessons, self.bench.book.forgotten), tuple(names)))
         if done:
             words = [*(one.words for one in lessons), *(f"“{heard}” for “{name}”" for name, heard in names)]
             what = words[0] if len(words) == 1 else f"{len(words)} lessons"
@@ -278,7 +276,8 @@ class ProofPresenter(Observed):
         book, chapter = self.bench.book, self.bench.chapter
         if chapter is None:
             return
-        rows = report_rows(book, book.chapters if whole else (chapter,), self.bench.text, self.is_folded)
+        chapters = [replace(c, findings=self.bench.findings(c)) for c in (book.chapters if whole else (chapter,))]
+        rows = report_rows(book, chapters, self.bench.text, self.is_folded)
         title = f"{book.title}: proof report" + ("" if whole else f", {chapter.title}")
 
         def job(watch: Watch) -> Path:
@@ -414,7 +413,7 @@ class ProofPresenter(Observed):
             return self.bench.do(SignOff(chapter.id, ""))
         if not self.bench.do(SignOff(chapter.id, self._sign_key(chapter))):
             return False
-        open_ = open_count([chapter], self.is_folded)
+        open_ = sum(f.decision is Decision.OPEN and not self.is_folded(f) for f in self.bench.findings(chapter))
         left = sum(map(len, self.listening.unheard(chapter)))
         rest = [f"{open_} findings open"] if open_ else []
         rest += [f"{clock(left / self.bench.book.rate)[:-4]} not listened to"] if left > self.bench.book.rate else []
@@ -545,9 +544,9 @@ class ProofPresenter(Observed):
         if now is None or now.reel is not chapter.reel or now.hearing != chapter.hearing or now.reel is None:
             self.bench.tell(f"{chapter.title} was changed while it was heard. Hear what was changed again.")
             return
-        if not self.bench.do(PlaceAsItStands(chapter.id, self.bench.reel_key(now), found.words, found.findings)):
+        if not self.bench.do(PlaceAsItStands(chapter.id, self.bench.reel_key(now), found.findings)):
             return
-        places, count = len(found.words), len(found.findings)
+        places, count = found.places, len(found.findings)
         told = f"{places} place{'s' if places > 1 else ''} heard as the chapter stands: "
         told += f"{count} finding{'s' if count > 1 else ''}." if count else "as written."
         gone = f" {found.gone} open finding{'s are' if found.gone > 1 else ' is'} gone with the sound." if found.gone else ""

@@ -9,6 +9,7 @@ from faithful_reel.app.settings import Settings, number, text
 from faithful_reel.app.transport.presenter import Transport
 from faithful_reel.app.workbench import Observed
 from faithful_reel.core.book.commands import Settle
+from faithful_reel.core.book.model import ChapterState
 from faithful_reel.core.collate.findings import Decision, Finding, is_doubt
 from faithful_reel.core.work.timeline import finding_spans
 
@@ -44,6 +45,7 @@ class QuickCheck(Observed):
         self.queue: tuple[Key, ...] = ()
         self.at = 0
         self._settled: frozenset[Key] = frozenset()
+        self._heard: tuple[str, ...] = ()
         self.bench.listen(self._bench_changed)
 
     # --- the run --------------------------------------------------------------------------------------------------
@@ -54,6 +56,7 @@ class QuickCheck(Observed):
         self.queue = tuple(self._doubts())
         self.at = self.queue.index(here) if here in self.queue else 0
         self._settled = frozenset()
+        self._heard = self._hearings()
         self.running = bool(self.queue)
         self._show()
         return self.running
@@ -64,11 +67,20 @@ class QuickCheck(Observed):
         self._transport.stop()
         self.changed()
 
+    def _chapters(self) -> list[ChapterState]:
+        """Those that the run goes through: while a chapter is being heard its findings have no names yet that stay."""
+        wanted = self.bench.book.chapters if self.whole_book else (self.bench.chapter,)
+        return [c for c in wanted if c is not None and c.hearing]
+
+    def _hearings(self) -> tuple[str, ...]:
+        """What the findings of the run were heard in."""
+        own = {chapter for chapter, _ in self.queue}
+        return tuple(c.hearing for c in self.bench.book.chapters if c.id in own)
+
     def _doubts(self) -> list[Key]:
         bench, off = self.bench, self._proof.off
-        chapters = bench.book.chapters if self.whole_book else [c for c in (bench.chapter,) if c is not None]
         rows = []
-        for c in chapters:
+        for c in self._chapters():
             doubts = [f for f in bench.findings(c) if is_doubt(f) and f.evidence.flaw not in off]
             rows += [(c.id, f) for f, span in zip(doubts, finding_spans(c, doubts), strict=True) if span is not None]
         if not self.as_read:
@@ -141,9 +153,6 @@ class QuickCheck(Observed):
             self.bench.tell("No doubt is at hand. Start the quick check first (Shift+Q).")
             return False
         chapter = self.queue[self.at][0]
-        if not self.bench.book.chapter(chapter).hearing:
-            self.bench.tell("The ear is still listening. Settle doubts when the chapter has been heard.")
-            return False
         self._settled |= {self.queue[self.at]}
         if not self.bench.do(Settle(chapter, f.id, kept)):
             self._settled -= {self.queue[self.at]}
@@ -183,8 +192,12 @@ class QuickCheck(Observed):
         self.again()
 
     def _bench_changed(self) -> None:
-        """What was settled and is undone comes back."""
+        """What was settled and is undone comes back; where a chapter was heard meanwhile the names of its findings are others."""
         if not self.running:
+            return
+        if self._hearings() != self._heard:
+            self._transport.stop()
+            self.start()
             return
         back = [key for key in self._settled if not self._is_settled(key) and key in self.queue]
         if back:

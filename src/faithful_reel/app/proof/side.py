@@ -88,7 +88,7 @@ class DocketSide(QWidget):
         fate = self._fate.changed(chapter.reel if chapter else None, bench.book.pickups)
         docket = (presenter.current, presenter.show_doubtful, presenter.sieve, presenter.off, len(presenter.selected))
         gone = presenter.gone()
-        if self._seen.changed(findings, state, *docket, hash(others), gone):
+        if self._seen.changed(findings, state, *docket, hash(others), gone, bench.lessons()):
             self._refresh(chapter)
         elif chapter is not None and fate:
             self.card.refresh()

@@ -379,7 +379,7 @@ class PlaceHearing:
         if self.edition > 1:
             kept = _with_kept(self.findings, book.chapter(self.chapter).findings)
             findings = _with_accepted(kept, book.accepted)
-            return book.with_chapter(self.chapter, lambda c: replace(c, hearing=self.hearing, findings=findings))
+            return book.with_chapter(self.chapter, lambda c: replace(c, hearing=self.hearing, findings=findings, heard_as=""))
         before = {(f.kind, f.word_index, f.word_count, f.heard): f for f in book.chapter(self.chapter).findings}
         kept = []
         for finding in self.findings:
@@ -399,26 +399,27 @@ class PlaceHearing:
 
 @dataclass(frozen=True, slots=True)
 class PlaceAsItStands:
-    """Findings of a chapter's changed stretches, (first word, stop) each, heard as the reel with this key stands."""
+    """Findings of all changed stretches of a chapter, heard as the reel with this key stands."""
 
     chapter: str
     key: str
-    words: tuple[tuple[int, int], ...]
     findings: tuple[Finding, ...]
     label: ClassVar[str] = "Hear what was changed"
 
     def apply(self, book: Book) -> Book:
-        """The book with the findings; what an earlier such hearing found there and nobody touched gives way."""
+        """The book with the findings; what an earlier such hearing found and nobody touched gives way."""
         before = book.chapter(self.chapter).findings
-        touched = [f for f in before if not f.id.startswith(STANDING) or f.decision is not Decision.OPEN or f.note or f.kept]
-        spans = [range(*pair) for pair in self.words]
-        stays = [f for f in before if f in touched or not any(f.word_index in span for span in spans)]
-        known = {(f.kind, f.word_index, f.word_count, f.heard) for f in stays}
         taken = {f.id for f in before}
         free = (name for n in itertools.count(1) if (name := f"{STANDING}{n:04d}") not in taken)
-        fresh = [replace(f, id=next(free)) for f in self.findings if (f.kind, f.word_index, f.word_count, f.heard) not in known]
-        findings = tuple(sorted((*stays, *fresh), key=lambda f: (f.start, f.word_index)))
+        fresh = [replace(f, id=next(free)) for f in self.findings]
+        findings = tuple(sorted((*(f for f in before if not gives_way(f)), *fresh), key=lambda f: (f.start, f.word_index)))
         return book.with_chapter(self.chapter, lambda c: replace(c, findings=findings, heard_as=self.key))
+
+
+def gives_way(finding: Finding) -> bool:
+    """Whether a finding was heard in a chapter as it stood, and nobody decided, noted or kept it."""
+    touched = finding.decision is not Decision.OPEN or finding.note or finding.kept
+    return finding.id.startswith(STANDING) and not touched
 
 
 def _with_kept(heard: Iterable[Finding], before: Iterable[Finding]) -> list[Finding]:
@@ -438,7 +439,11 @@ def _with_kept(heard: Iterable[Finding], before: Iterable[Finding]) -> list[Find
             alike.remove(nearest)
         same.append((finding, nearest))
     rest = [old for alike in left.values() for old in alike]
-    stays = [old for old in rest if by_hand(old) or old.decision is not Decision.OPEN or old.note or old.kept]
+    stays = [
+        old
+        for old in rest
+        if by_hand(old) or old.decision is not Decision.OPEN or old.note or old.kept or old.id.startswith(STANDING)
+    ]
     taken = {old.id for _, old in same if old} | {old.id for old in stays}
     free = (name for n in itertools.count(1) if (name := f"k{n:04d}") not in taken)
     kept = [
@@ -483,25 +488,6 @@ class AcceptReading:
             same = all(a is b for a, b in zip(findings, chapter.findings, strict=True))
             chapters.append(chapter if same else replace(chapter, findings=findings))
         return replace(book, accepted=accepted, chapters=tuple(chapters))
-
-
-@dataclass(frozen=True, slots=True)
-class WithdrawReadings:
-    """Readings of names are accepted no more: (name, heard); findings that were let stand by them alone are open again."""
-
-    pairs: Accepted
-    label: ClassVar[str] = "Accept a name no more"
-    chapter: ClassVar[str] = ""
-
-    def apply(self, book: Book) -> Book:
-        """The book without them."""
-
-        def reopened(f: Finding) -> Finding:
-            own = f.decision is Decision.STET and f.note == ACCEPTED and is_accepted(f, self.pairs)
-            return replace(f, decision=Decision.OPEN, note="") if own else f
-
-        chapters = tuple(replace(c, findings=tuple(map(reopened, c.findings))) for c in book.chapters)
-        return replace(book, accepted=tuple(p for p in book.accepted if p not in self.pairs), chapters=chapters)
 
 
 @dataclass(frozen=True, slots=True)
@@ -675,8 +661,8 @@ class Settle:
 
     def apply(self, book: Book) -> Book:
         """The book with the doubt settled."""
-        if book.chapter(self.chapter).finding(self.finding).decision is not Decision.OPEN:
-            raise EditRefused("This finding is decided already. Reopen it first (O).")
+        if book.chapter(self.chapter).finding(self.finding).decision not in (Decision.OPEN, Decision.STET):
+            raise EditRefused("This finding is to be mended or read again. Reopen it in the docket first (O).")
         decision = Decision.OPEN if self.kept else Decision.STET
 
         def settled(f: Finding) -> Finding:
@@ -687,16 +673,30 @@ class Settle:
 
 @dataclass(frozen=True, slots=True)
 class Forget:
-    """Lessons are forgotten, (lesson, passed, real), as of the decisions they were drawn from; later ones count anew."""
+    """Lessons are forgotten, (lesson, passed, real), as of the decisions they were drawn from; later ones count anew.
 
-    lessons: tuple[Forgotten, ...]
+    Readings of `names`, (name, heard), are accepted no more: findings that were let stand by them alone are open again.
+    """
+
+    lessons: tuple[Forgotten, ...] = ()
+    names: Accepted = ()
     label: ClassVar[str] = "Forget what was learned"
     chapter: ClassVar[str] = ""
 
     def apply(self, book: Book) -> Book:
-        """The book without the lessons."""
+        """The book without them."""
         kept = {row[0]: row for row in (*book.forgotten, *self.lessons)}
-        return replace(book, forgotten=tuple(kept.values()))
+        accepted = tuple(p for p in book.accepted if p not in self.names)
+
+        def reopened(f: Finding) -> Finding:
+            own = f.decision is Decision.STET and f.note == ACCEPTED
+            own = own and is_accepted(f, self.names) and not is_accepted(f, accepted)
+            return replace(f, decision=Decision.OPEN, note="") if own else f
+
+        chapters = book.chapters
+        if self.names:
+            chapters = tuple(replace(c, findings=tuple(map(reopened, c.findings))) for c in chapters)
+        return replace(book, forgotten=tuple(kept.values()), accepted=accepted, chapters=chapters)
 
 
 @dataclass(frozen=True, slots=True)
@@ -946,7 +946,6 @@ BookCommand = (
     | Decide
     | NoteFinding
     | Settle
-    | WithdrawReadings
     | PlaceAsItStands
     | Forget
     | NotePickup

@@ -10,6 +10,7 @@ from operator import attrgetter
 import numpy as np
 import soxr
 
+from faithful_reel.core.book.commands import gives_way
 from faithful_reel.core.book.model import Book, ChapterState
 from faithful_reel.core.book.packing import reel_key
 from faithful_reel.core.collate.findings import AGAIN, READING, SHOWN, Decision, Evidence, Finding, Kind
@@ -19,7 +20,7 @@ from faithful_reel.core.hear.ears import Ears
 from faithful_reel.core.hear.memory import Memory
 from faithful_reel.core.jobs import Part, Watch
 from faithful_reel.core.pickups.judging import in_words
-from faithful_reel.core.reel.reel import Lane, Piece, Reel, source_at
+from faithful_reel.core.reel.reel import Lane, Piece, Reel
 from faithful_reel.core.reel.render import Renderer
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.units import EAR_RATE
@@ -49,12 +50,12 @@ class HeardSo:
 class AsItStands:
     """What the changed stretches of a chapter sound like now.
 
-    `findings` are in samples of the recordings that are heard there, `words` are what was heard, and `gone` tells how many open
+    `findings` are in samples of the recordings that are heard there, `places` tells how many were heard, and `gone` how many open
     findings have lost their sound.
     """
 
     findings: tuple[Finding, ...]
-    words: tuple[tuple[int, int], ...]
+    places: int
     gone: int
 
 
@@ -110,7 +111,7 @@ def needs_again(chapter: ChapterState) -> bool:
     if reel is None or not chapter.hearing:
         return False
     changed = any(_is_changed(lane, k) for lane in reel.lanes if not lane.music for k in range(1, len(lane.segments)))
-    return changed and chapter.heard_as != reel_key(reel)
+    return (changed or bool(chapter.heard_as)) and chapter.heard_as != reel_key(reel)
 
 
 def heard_as_it_stands(
@@ -143,10 +144,15 @@ def heard_as_it_stands(
         except SignalError:
             stretch = _silent(tokens, text, words)
         found += [_in_recording(book, chapter, reel, stretch, f) for f in stretch.findings]
-    spans = finding_spans(chapter, chapter.findings)
-    rows = zip(chapter.findings, spans, strict=True)
+    rows = list(zip(chapter.findings, finding_spans(chapter, chapter.findings), strict=True))
     gone = sum(f.decision is Decision.OPEN and f.stop > f.start and span is None for f, span in rows)
-    return AsItStands(tuple(found), tuple((r.start, r.stop) for r in changed), gone)
+    known = {_what(f) for f, span in rows if span is not None and f.decision is not Decision.MEND and not gives_way(f)}
+    return AsItStands(tuple(f for f in found if _what(f) not in known), len(changed), gone)
+
+
+def _what(f: Finding) -> tuple[object, ...]:
+    """What a finding tells.  One that is told already, is still heard and is not said to be mended is not told twice."""
+    return f.kind, f.word_index, f.word_count, f.heard
 
 
 def _silent(tokens: Tokens, text: Chapter, words: range) -> _Stretch:
@@ -158,20 +164,24 @@ def _silent(tokens: Tokens, text: Chapter, words: range) -> _Stretch:
 
 
 def _in_recording(book: Book, chapter: ChapterState, reel: Reel, stretch: _Stretch, f: Finding) -> Finding:
-    """A finding of a stretch with its words' numbers in the chapter and its place in the recording that is heard there."""
-    at = [min(len(reel) - 1, stretch.start + round(p * book.rate / EAR_RATE)) for p in (f.start, f.stop)]
+    """A finding of a stretch with its words' numbers in the chapter, and its place in the recording that most of it is heard of.
+
+    What lies in another piece is left out: it would be told as gone, since the recording does not go on over a join.
+    """
+    first, stop = (min(len(reel) - 1, stretch.start + round(p * book.rate / EAR_RATE)) for p in (f.start, f.stop))
     row = reel.lanes[stretch.lane]
-    source = source_at(reel, at[0], stretch.lane)
-    if source is None:  # in room tone: where what stands before it ends
-        pieces = [s for s, a in zip(row.segments, row.starts()[:-1], strict=True) if isinstance(s, Piece) and a <= at[0]]
-        source = (pieces[-1].recording, pieces[-1].stop - 1) if pieces else (chapter.recording, 0)
-    recording, position = source
+    pieces = [(s, at) for s, at in zip(row.segments, row.starts(), strict=False) if isinstance(s, Piece)]
+    piece, at = max(
+        pieces, key=lambda p: (min(stop, p[1] + len(p[0])) - max(first, p[1]), p[1])
+    )  # or the nearest, from room tone
+    low = min(max(first, at), at + len(piece) - 1)
+    start = piece.start + low - at
     return replace(
         f,
         word_index=f.word_index + stretch.first,
-        start=position,
-        stop=position + max(0, at[1] - at[0]),
-        recording="" if recording == chapter.recording else recording,
+        start=start,
+        stop=start + max(0, min(stop, at + len(piece)) - low),
+        recording="" if piece.recording == chapter.recording else piece.recording,
         evidence=replace(f.evidence, note=f.evidence.note or STANDS),
     )
 

@@ -88,7 +88,7 @@ def _command(
         with closing(FileSources(sound)) as files:
             render_of = partial(_renderer, files)
             made = heard_as_it_stands(book, chapter, text, hearing, render_of, ears, watch, memory)
-        return PlaceAsItStands(chapter.id, reel_key(chapter.reel), made.words, made.findings)
+        return PlaceAsItStands(chapter.id, reel_key(chapter.reel), made.findings)
     heard = heard_voices(book, chapter, text, sound, ears, watch, None, memory)
     row = packed(Hearing, heard.hearing)
     session.store.put_all([row])
