@@ -203,6 +203,22 @@ def test_a_doubt_whose_sound_was_cut_is_not_asked(opened, quick):
     assert "f2" not in [key[1] for key in quick.quick.queue]
 
 
+def test_a_finding_whose_sound_was_cut_is_told_as_gone(opened, quick):
+    docket = opened.window.panels["proof"].docket.list
+
+    def said():
+        return [docket.rows.index(k).data(Qt.ItemDataRole.AccessibleTextRole) for k in range(docket.rows.rowCount())]
+
+    opened.do("proof.doubtful")
+    assert not any("gone" in text for text in said())
+    opened.window.parts.editing.select(round(14.9 * 44_100), round(16 * 44_100))  # the sound of f2
+    opened.do("edit.cut_close")
+    assert [k for k, text in enumerate(said()) if text.endswith("its sound is gone")] == [2]
+    assert docket.rows.keys()[2][1] == "f2"
+    opened.do("edit.undo")
+    assert not any("gone" in text for text in said())
+
+
 def test_the_doubt_at_hand_is_marked_on_the_page_though_it_is_folded(opened, quick):
     opened.do("quick.start")
     drawn = {m.id for marks in opened.window.galley.drawing.marks_at.values() for m in marks}

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
-from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -70,7 +69,7 @@ class ProofPresenter(Observed):
         self.bench = bench
         self._takes: Memo[tuple[Retake, ...]] = Memo()
         self._styles: Memo[Styles] = Memo()
-        self._gone: Memo[tuple[tuple[str, str], ...]] = Memo()
+        self._spans: Memo[list[Span | None]] = Memo()
         self.current = ""
         self._of = bench.chapter_id
         self.selected: tuple[tuple[str, str], ...] = ()
@@ -235,7 +234,13 @@ class ProofPresenter(Observed):
     def gone(self) -> frozenset[tuple[str, str]]:
         """The (chapter, finding) of all that is shown whose sound was taken out of the reel."""
         chapters = self.bench.book.chapters if self.sieve.whole_book else [c for c in (self.bench.chapter,) if c]
-        return frozenset(pair for c in chapters for pair in self._gone.of(c.id, (c.reel, c.findings), partial(_gone, c)))
+        rows = ((c, zip(self.bench.findings(c), self._spans_of(c), strict=True)) for c in chapters if c.reel is not None)
+        return frozenset((c.id, f.id) for c, pairs in rows for f, span in pairs if span is None and f.stop > f.start)
+
+    def _spans_of(self, chapter: ChapterState) -> list[Span | None]:
+        """Where the findings of a chapter are heard in its reel."""
+        findings = self.bench.findings(chapter)
+        return self._spans.of(chapter.id, (chapter.reel, findings), lambda: finding_spans(chapter, findings))
 
     def fate(self, finding: Finding) -> str:
         """What became of a finding's sound, in words; empty where it is heard as it was."""
@@ -337,7 +342,8 @@ class ProofPresenter(Observed):
 
     def marks(self, chapter: ChapterState) -> tuple[Mark, ...]:
         """What is marked on a chapter's page."""
-        return marks_of(self.bench.book, chapter, self.bench.findings(chapter), self.is_folded)
+        findings = self.bench.findings(chapter)
+        return marks_of(self.bench.book, chapter, findings, self.is_folded, self._spans_of(chapter))
 
     def take_note(self, finding: Finding) -> str:
         """What is to be said of a finding that is another reading of a line; empty for any other."""
@@ -567,11 +573,3 @@ class ProofPresenter(Observed):
             return
         self.bench.keep_hearing(kept.key, made.hearing)
         self.bench.do(PlaceHearing(chapter.id, kept.key, made.findings, EDITION))
-
-
-def _gone(chapter: ChapterState) -> tuple[tuple[str, str], ...]:
-    """Findings that had a stretch of sound which is no longer heard."""
-    spans = finding_spans(chapter, chapter.findings) if chapter.reel is not None else ()
-    return tuple(
-        (chapter.id, f.id) for f, span in zip(chapter.findings, spans, strict=False) if span is None and f.stop > f.start
-    )

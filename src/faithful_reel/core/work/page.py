@@ -15,6 +15,7 @@ from faithful_reel.core.collate.findings import Decision, Finding, Kind
 from faithful_reel.core.pickups.ledger import DONE
 from faithful_reel.core.reel.reel import Reel
 from faithful_reel.core.text.words import Chapter
+from faithful_reel.core.units import Span
 from faithful_reel.core.work.readings import Retake
 from faithful_reel.core.work.timeline import finding_spans
 
@@ -83,9 +84,13 @@ def _headings(text: Chapter) -> Iterator[int]:
 
 
 def marks_of(
-    book: Book, chapter: ChapterState, findings: Sequence[Finding], folded: Callable[[Finding], bool]
+    book: Book,
+    chapter: ChapterState,
+    findings: Sequence[Finding],
+    folded: Callable[[Finding], bool],
+    spans: Sequence[Span | None] | None = None,
 ) -> tuple[Mark, ...]:
-    """The marks of a chapter: takes that are in, and findings whose sound is still there."""
+    """The marks of a chapter: takes that are in, and findings whose sound is still there; `spans` as in `finding_spans`."""
     mine = [p for p in book.pickups if p.chapter == chapter.id and p.state in DONE]
     again = {f for p in mine for f in p.findings}
     marks = []
@@ -95,7 +100,7 @@ def marks_of(
             at = found[1]
             note = f"take in, {p.state.value}"
             marks.append(Mark(p.id, None, p.first_word, p.word_count, at.start, at.stop, note, Decision.PICKUP))
-    for f, span in zip(findings, finding_spans(chapter, findings), strict=True):
+    for f, span in zip(findings, finding_spans(chapter, findings) if spans is None else spans, strict=True):
         gone = span is None and f.stop > f.start and bool(chapter.reel)
         if gone or f.id in again:
             continue
