@@ -211,7 +211,7 @@ def test_a_finding_whose_sound_was_cut_is_told_as_gone(opened, quick):
 
     opened.do("proof.doubtful")
     assert not any("gone" in text for text in said())
-    opened.window.parts.editing.select(round(14.9 * 44_100), round(16 * 44_100))  # the sound of f2
+    opened.window.parts.editing.select(round(14.9 * 44_100), 16 * 44_100)  # the sound of f2
     opened.do("edit.cut_close")
     assert [k for k, text in enumerate(said()) if text.endswith("its sound is gone")] == [2]
     assert docket.rows.keys()[2][1] == "f2"
