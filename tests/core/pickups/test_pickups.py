@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 
+import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -112,3 +113,29 @@ def test_the_demos_pickup_recording_is_sorted(demo, ears, heard_file):
             assert take.stop / 44_100 == pytest.approx(where["end"], abs=0.15)
             assert take.clear[0] <= take.start < take.stop <= take.clear[1]
     assert any("Pick" in u.heard for u in found.left)  # slates read no line
+
+
+@pytest.mark.slow
+def test_lines_read_in_one_breath_are_parted_where_they_are(demo, ears, heard_file):
+    truth = json.loads((demo / "truth.json").read_text())["pickups-1"]["takes"]
+    lines = list(dict.fromkeys(t["line"] for t in truth))
+    x = read_mono(demo / "pickups-1.flac", EAR_RATE)
+    read = [next(t for t in truth if t["line"] == line) for line in lines[:2]]
+    parts, spans, at = [x[: EAR_RATE // 2]], [], EAR_RATE // 2
+    for t in read:  # a quarter of a second between them: one island of speech
+        part = x[round((t["start"] - 0.05) * EAR_RATE) : round((t["end"] + 0.2) * EAR_RATE)]
+        spans.append((at / EAR_RATE + 0.05, (at + len(part)) / EAR_RATE - 0.2))
+        parts.append(part)
+        at += len(part)
+    with Memory(heard_file) as memory:
+        x = np.concatenate([*parts, x[: EAR_RATE // 2]])
+        both, second = (session_of(x, asked, ears, "r", EAR_RATE, Unwatched(), memory) for asked in (lines, lines[1:]))
+    for (start, stop), row in zip(spans, both.lines[:2], strict=True):
+        (only,) = row.takes
+        assert not only.departures
+        assert not only.part
+        assert only.start / EAR_RATE == pytest.approx(start, abs=0.12)
+        assert only.stop / EAR_RATE == pytest.approx(stop, abs=0.15)
+    (left,) = second.left  # what nobody asked for
+    assert left.start / EAR_RATE == pytest.approx(spans[0][0], abs=0.2)  # with the quiet before it
+    assert left.stop / EAR_RATE == pytest.approx(spans[0][1], abs=0.06)

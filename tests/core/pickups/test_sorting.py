@@ -101,6 +101,11 @@ def test_a_beginning_that_is_read_again_is_a_restart():
     assert [m.words for m in matches] == [range(6), range(6, 17)]
     assert restarts(matches, [TOWN.split()]) == {0}
     assert restarts(matches[1:], [TOWN.split()]) == set()
+    again = [Match(0, range(6 * k, 6 * k + 6), range(6), 6.0) for k in range(2)]
+    read = Match(0, range(12, 23), range(11), 11.0)
+    assert restarts([*again, read], [TOWN.split()]) == {0, 1}  # begun twice
+    assert restarts([*again, Match(1, range(12, 23), range(11), 11.0)], [TOWN.split(), TOWN.split()]) == set()
+    assert restarts([], []) == set()
 
 
 def test_two_words_of_a_line_that_is_read_right_after_are_its_beginning():

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 
 from faithful_reel.core.collate.links import Link, collated
-from faithful_reel.core.hear.pronounce import phone_distance, phones_read
+from faithful_reel.core.hear.pronounce import is_word, phone_distance, phones_read
 from faithful_reel.core.text.spoken import sound_key, spoken_forms
 
 
@@ -34,7 +34,7 @@ AGAIN = frozenset({Kind.REPEATED, Kind.FALSE_START})
 """The kinds that are a stretch of the text read again."""
 SURE = 0.5
 """How sure a finding must be, for a command to act by it on its own."""
-SHOWN = 0.25
+SHOWN = 0.35
 """How sure a departure from the words must be, not to be folded away at first; flaws must be `SURE`.  Nothing is dropped.
 
 Chosen at a natural rate of near words (benchmarks/ear), for at most three false findings in a thousand words of real readings.
@@ -179,7 +179,25 @@ def _misread(written: Sequence[str], said: Sequence[str], link: Link) -> list[Di
             own = [] if near(written[here.start], said[at.start]) and len(here) == len(at) - count == 1 else [here]
             first = [Difference(Kind.MISREAD, here, range(at.start, tail.start)) for here in own]
             return [*first, Difference(Kind.REPEATED, following, tail)]
-    return [Difference(Kind.MISREAD, here, at)]
+    return _without_unknown(written, said, here, at)
+
+
+def _without_unknown(written: Sequence[str], said: Sequence[str], here: range, at: range) -> list[Difference]:
+    """A misread, apart from words at its ends that no dictionary holds and that an ear only spells in its own way."""
+
+    def spelt(i: int, j: int) -> bool:
+        return not is_word(written[i]) and near(written[i], said[j])
+
+    before: list[Difference] = []
+    after: list[Difference] = []
+    while here and at and spelt(here.start, at.start):
+        before.append(Difference(Kind.MISREAD, here[:1], at[:1]))
+        here, at = here[1:], at[1:]
+    while here and at and spelt(here.stop - 1, at.stop - 1):
+        after.append(Difference(Kind.MISREAD, here[-1:], at[-1:]))
+        here, at = here[:-1], at[:-1]
+    kind = Kind.MISREAD if here and at else Kind.SKIPPED if here else Kind.ADDED
+    return [*before, *([Difference(kind, here, at)] if here or at else ()), *after[::-1]]
 
 
 def departures(written: Sequence[str], starts: frozenset[int], span: range, said: Sequence[str]) -> list[Difference]:

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import difflib
+import itertools
 import math
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import partial
 
 from faithful_reel.core.collate.again import BACK, GRAMMAR, Read, said_again
-from faithful_reel.core.collate.findings import AGAIN, SHOWN, Difference, departures
+from faithful_reel.core.collate.findings import AGAIN, MOST_SWAPPED, SHOWN, Difference, departures
 from faithful_reel.core.collate.links import Link, collated
 from faithful_reel.core.hear.pronounce import common_words, is_word, phone_distance, phones_read
 from faithful_reel.core.hear.recogniser import Heard
@@ -50,12 +51,16 @@ second, they may rank but not fold it away (measured).
 
 @dataclass(frozen=True, slots=True)
 class Vote:
-    """What one ear read at a place: words, its own confidence, whether that is a right reading of the text there."""
+    """What one ear read at a place: words, its own confidence, whether that is a right reading of the text there.
+
+    `sures` is how sure it is of each word.
+    """
 
     ear: str
     words: tuple[str, ...]
     sure: float
     right: bool
+    sures: tuple[float, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -111,11 +116,25 @@ class _Track:
     """One ear's words against the segment's, with the place of every written boundary among the heard words."""
 
     def __init__(self, words: Sequence[Heard], segment: Sequence[str]) -> None:
-        self.words = words
+        self.words, self.segment = words, segment
         self.links: list[Link] = collated(list(segment), [w.text for w in words])
 
     def differing(self) -> list[tuple[int, int]]:
-        return [(link.written.start, link.written.stop) for link in self.links if not link.same]
+        """Where this ear departs from the text; words in another order are one place."""
+        apart = [link for link in self.links if not link.same]
+        swapped = [
+            (a.written.start, b.written.stop)
+            for a, b in itertools.pairwise(apart)
+            if b.written.stop - a.written.start <= MOST_SWAPPED
+            and not (a.written and a.heard)
+            and not (b.written and b.heard)
+            and bool(a.written) != bool(b.written)
+            and self._key(a) == self._key(b)
+        ]
+        return [(link.written.start, link.written.stop) for link in apart] + swapped
+
+    def _key(self, link: Link) -> str:
+        return run_key([*(self.segment[i] for i in link.written), *(self.words[j].text for j in link.heard)])
 
     def widened(self, lo: int, hi: int) -> tuple[int, int]:
         """The boundaries moved out of any link that they would cut through."""
@@ -197,6 +216,7 @@ def read_chunk(
                 tuple(w.text for w in said),
                 min((w.confidence for w in said), default=_around(tracks[k], lo, hi)),
                 reads_as([w.text for w in said], text[lo:hi]),
+                tuple(w.confidence for w in said),
             )
             for k, said in zip(voting, version, strict=True)
         ]
@@ -290,7 +310,8 @@ def _split(
             here = [e for e in theirs if e.written == d.written or _overlap(e.written, d.written) or (_again(d) and _again(e))]
             same = [e for e in here if e.written == d.written and run_key(vote.words[j] for j in e.heard) == run_key(mine)]
             words = tuple(mine) if same else tuple(vote.words[j] for e in here for j in e.heard)
-            own.append(Vote(vote.ear, words, vote.sure, not here))
+            sure = min((vote.sures[j] for e in here for j in e.heard if vote.sures), default=vote.sure)
+            own.append(Vote(vote.ear, words, sure, not here))
         at = range(d.written.start, d.written.start) if _again(d) else d.written  # what is said again is not there twice
         text = [written[i] for i in at]
         margin = None
@@ -537,38 +558,39 @@ def _name_like(token: str) -> bool:
 
 
 WEIGHTS = {
-    "one": -3.7,
-    "first_has": 0.94,
-    "first_right": -1.32,
-    "first_sure": 1.61,
-    "first_sure_right": -0.32,
-    "second_has": 0.67,
-    "second_right": -1.45,
-    "second_sure": 1.22,
-    "second_sure_right": -0.31,
-    "third_has": 1.37,
-    "third_right": -0.79,
-    "third_sure": 1.51,
-    "third_sure_right": -1.06,
-    "margin": 2.08,
+    "one": -3.54,
+    "first_has": 0.75,
+    "first_right": -1.24,
+    "first_sure": 1.46,
+    "first_sure_right": -0.3,
+    "second_has": 0.52,
+    "second_right": -1.44,
+    "second_sure": 1.53,
+    "second_sure_right": -0.32,
+    "third_has": 1.18,
+    "third_right": -0.75,
+    "third_sure": 1.54,
+    "third_sure_right": -0.99,
+    "margin": 1.92,
     "great_margin": 2.75,
-    "margin_against_two": 0.09,
-    "all_agree": 0.62,
-    "agree_against": -0.37,
-    "no_margin": 0.8,
+    "margin_against_two": 0.02,
+    "all_agree": 0.66,
+    "agree_against": -0.35,
+    "surely_agreed": 0.71,
+    "no_margin": 0.81,
     "breath": -7.0,  # set by hand: nobody breathes in the tuning chapters so that an ear makes a word of it
-    "name": -0.9,
+    "name": -0.73,
     "strange_name": -0.6,  # set by hand: no ear knows an invented name
-    "unknown": -0.45,
+    "unknown": -0.46,
     "split": -0.66,
     "elided": -0.8,  # set by hand: hardly any stand in the tuning chapters, and readers swallow these all the time
-    "merged": -2.15,
-    "no_word": -0.62,
+    "merged": -2.07,
+    "no_word": -0.59,
     "same_sound": -4.0,  # set by hand: nothing of the kind stands in the tuning chapters ("thee" and "the")
     "near": -0.29,
-    "missing": 1.08,
-    "extra": 0.53,
-    "tidied": 0.01,
+    "missing": 1.6,
+    "extra": 0.34,
+    "tidied": 0.1,
     "tidied_margin": 0.77,
     "again": 1.09,
     "line": 0.5,  # set by hand: two ears do not make up the same line, and hardly any in the tuning chapters lacks a margin

@@ -17,7 +17,7 @@ from faithful_reel.core.collate.noises import flaws_of, levels_of
 from faithful_reel.core.collate.places import EARS, Judged, Place, Reading, read_chunk, reads_as, run_key
 from faithful_reel.core.collate.retakes import beside_kept, judged_alike, where_faint, with_marks
 from faithful_reel.core.errors import SignalError
-from faithful_reel.core.hear.aligner import HELPERS, Aligned, Aligner, refined
+from faithful_reel.core.hear.aligner import HELPERS, Aligner
 from faithful_reel.core.hear.ears import ENGLISH, Ears
 from faithful_reel.core.hear.grammar import Grammar
 from faithful_reel.core.hear.helper import give_back
@@ -146,17 +146,12 @@ def _with_edges(
     for j, chunk in enumerate(owner):
         by_chunk.setdefault(chunk, []).append(j)
 
-    def edges(chunk: int) -> dict[int, list[Aligned]]:
-        pairs = [(plain(word), j) for j in by_chunk[chunk] for word in spoken[j] if phones_of(word)]
-        placed = aligner.align(x, chunks[chunk].span, [word for word, _ in pairs]) if pairs else None
-        found: dict[int, list[Aligned]] = {}
-        for (_, j), word in zip(pairs, refined(x, placed) if placed else (), strict=False):
-            found.setdefault(j, []).append(word)
-        return found
+    def edges(chunk: int) -> dict[int, Span]:
+        return aligner.edges(x, chunks[chunk].span, [(j, spoken[j]) for j in by_chunk[chunk]])
 
     for done, found in enumerate(at_once(edges, list(by_chunk)), 1):
-        for j, parts in found.items():
-            out[j] = replace(heard[j], start=parts[0].start, stop=parts[-1].stop)
+        for j, span in found.items():
+            out[j] = replace(heard[j], start=span.start, stop=span.stop)
         let_go(x)
         watch.tick(done / len(by_chunk), "placing words")
     return out

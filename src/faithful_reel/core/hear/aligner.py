@@ -98,6 +98,18 @@ class Aligner:
             placed.append(Aligned(start, stop, _nats(likelihood) / max(1, last + 1 - first)))
         return placed if len(placed) == len(words) else None
 
+    def edges(self, x: Signal, span: Span, spoken: Iterable[tuple[int, Sequence[str]]]) -> dict[int, Span]:
+        """Where tokens, by number and with their spoken words, are said in `span` of (n,) audio; none where they do not fit.
+
+        Edges that face a pause lie where its energy says so, see `refined`.
+        """
+        pairs = [(plain(word), token) for token, words in spoken for word in words if phones_of(word)]
+        placed = self.align(x, span, [word for word, _ in pairs]) if pairs else None
+        found: dict[int, Span] = {}
+        for (_, token), word in zip(pairs, refined(x, placed) if placed else (), strict=False):
+            found[token] = Span(found[token].start if token in found else word.start, word.stop)
+        return found
+
     def read(self, x: Signal, span: Span, grammar: Grammar) -> list[tuple[str, int, int]] | None:
         """The likeliest way through a grammar of plain words in `span` of (n,) audio; None where none fits.
 

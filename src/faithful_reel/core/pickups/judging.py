@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from operator import attrgetter
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,14 +14,13 @@ from faithful_reel.core.audio.voice import Voice, VoiceBands, runs
 from faithful_reel.core.collate.findings import AGAIN, READING, SHOWN, Finding, Kind
 from faithful_reel.core.collate.proofing import Placed, Proof, proofed
 from faithful_reel.core.errors import SignalError
-from faithful_reel.core.hear.aligner import Aligner, refined
+from faithful_reel.core.hear.aligner import Aligner
 from faithful_reel.core.hear.ears import Ears
 from faithful_reel.core.hear.memory import Memory
-from faithful_reel.core.hear.pronounce import phones_of
 from faithful_reel.core.jobs import Part, Watch
 from faithful_reel.core.pickups.ledger import Take
-from faithful_reel.core.pickups.sorting import Match, Sorted, begun_before, restarts, sorted_session
-from faithful_reel.core.text.spoken import plain, spoken_forms
+from faithful_reel.core.pickups.sorting import LEAST_SHARE, Match, Sorted, begun_before, restarts, sorted_session
+from faithful_reel.core.text.spoken import spoken_forms
 from faithful_reel.core.text.words import Chapter, Word
 from faithful_reel.core.units import EAR_RATE, Signal, Span
 
@@ -29,6 +29,8 @@ UNCOVERED_S = 0.1
 INNER_PAUSE_S = 0.5
 """A pause inside of a take, where no clause ends, that is told."""
 AROUND_S = 0.25
+LOST = 0.5
+"""A take that was found by ear, but of whose words so small a share was placed there, is heard for itself."""
 CLAUSE_ENDS = ".,;:!?…—–-"
 
 
@@ -63,11 +65,12 @@ def session_of(
 ) -> Session:
     """Sort and judge a pickup recording, (n,) at 16 kHz; the positions given back are at `rate`.
 
-    First every island of speech is heard by the first ear and all lines are looked for together.  Then all ears hear the whole
-    recording against a script of the lines that were found, in their order, by the same rules as a chapter.
+    First every island of speech is heard by one ear and all lines are looked for together.  Then all ears hear the whole
+    recording against a script of the lines that were found, in their order, by the same rules as a chapter.  What was found
+    and is not heard again is told with what fits no line.
     """
     tokens = [line.split() for line in lines]
-    found = sorted_session(x, tokens, ears, Part(watch, 0.0, 0.3), memory)
+    found = _placed(x, sorted_session(x, tokens, ears, Part(watch, 0.0, 0.3), memory), memory)
     begun = restarts(found.matches, tokens)
     matches = [m for k, m in enumerate(found.matches) if k not in begun]
     script, places = _script(found, matches, tokens)
@@ -76,13 +79,19 @@ def session_of(
     except SignalError:
         proof = None
     takes: list[list[Take]] = [[] for _ in lines]
+    lost = list(matches)
     if proof is not None:
         voice = _voice(x)
         with Aligner(memory) as aligner:
             for m, at in zip(matches, places, strict=True):
-                take = _Judged(x, voice, proof, m, at, tokens[m.line], found.where(m)).take(recording, aligner)
+                line, where = tokens[m.line], found.where(m)
+                judged = _Judged(x, voice, proof, m, at, line, where)
+                if judged.found < LOST and (alone := _alone(x, where, [line[t] for t in m.tokens], ears, memory)):
+                    judged = _Judged(x, voice, alone, m, 0, line, where)
+                take = judged.take(recording, aligner)
                 if take is not None:
                     takes[m.line].append(_at_rate(take, rate))
+                    lost.remove(m)
     scale = rate / EAR_RATE
     left = tuple(
         Leftover(
@@ -90,9 +99,41 @@ def session_of(
             round(found.heard[r.stop - 1].stop * scale),
             " ".join(found.heard[j].text for j in r),
         )
-        for r in _told_left(found, begun, tokens)
+        for r in sorted([*_told_left(found, begun, tokens), *(m.words for m in lost)], key=attrgetter("start"))
     )
     return Session(tuple(LineTakes(tuple(row), *proposed(row)) for row in takes), left)
+
+
+def _alone(x: Signal, where: Span, line: Sequence[str], ears: Ears, memory: Memory | None) -> Proof | None:
+    """A proof of one take, heard for itself: of lines that are read again and again an ear may tidy one away."""
+    by = max(0, where.start - round(AROUND_S * EAR_RATE))
+    script = Chapter("take", tuple(Word(token, 0, 0) for token in line))
+    try:
+        proof = proofed(x[by : where.stop + round(AROUND_S * EAR_RATE)], script, ears, memory=memory)
+    except SignalError:
+        return None
+    return replace(
+        proof,
+        heard=tuple(replace(h, start=h.start + by, stop=h.stop + by) for h in proof.heard),
+        placed=tuple(p and replace(p, start=p.start + by, stop=p.stop + by) for p in proof.placed),
+        findings=tuple(replace(f, start=f.start + by, stop=f.stop + by) for f in proof.findings),
+    )
+
+
+def _placed(x: Signal, found: Sorted, memory: Memory | None) -> Sorted:
+    """As found, with true edges of the words in islands that a match shares: what a fast ear says of them is rough."""
+    match_of = {j: k for k, m in enumerate(found.matches) for j in m.words}
+    words: dict[int, list[int]] = {}
+    for j, island in enumerate(found.owner):
+        words.setdefault(island, []).append(j)
+    heard = list(found.heard)
+    with Aligner(memory) as aligner:
+        for island, own in words.items():
+            if len({match_of.get(j, -1) for j in own}) > 1:
+                spoken = [(j, spoken_forms(heard[j].text)[0]) for j in own]
+                for j, edges in aligner.edges(x, found.islands[island], spoken).items():
+                    heard[j] = replace(heard[j], start=edges.start, stop=edges.stop)
+    return replace(found, heard=tuple(heard))
 
 
 def proposed(takes: Sequence[Take]) -> tuple[int, str]:
@@ -168,13 +209,18 @@ def _at_rate(take: Take, rate: int) -> Take:
 
 
 class _Judged:
-    """One take in the proof of its recording; `within` is where it was found; positions at 16 kHz."""
+    """One take in the proof of its recording; `within` is where it was found; positions at 16 kHz.
+
+    `found` is the share of its words that were placed there.
+    """
 
     def __init__(self, x: Signal, voice: Voice, proof: Proof, match: Match, at: int, line: Sequence[str], within: Span) -> None:
         self.x, self.voice, self.proof, self.match, self.line, self.within = x, voice, proof, match, line, within
         self.own = range(at, at + len(match.tokens))
         placed = [proof.placed[k] for k in self.own]
-        self.strayed = any(p is not None and not within.start <= (p.start + p.stop) // 2 < within.stop for p in placed)
+        inside = [p is not None and within.start <= (p.start + p.stop) // 2 < within.stop for p in placed]
+        self.found = sum(inside) / len(inside)
+        self.strayed = any(p is not None and not here for p, here in zip(placed, inside, strict=True))
         self.placed: list[Placed | None] = [None] * len(placed) if self.strayed else placed
         self.findings = [f for f in proof.findings if self._mine(f)]
 
@@ -196,30 +242,24 @@ class _Judged:
         links = [k for k in self.proof.links if k.written and k.written.start in self.own]
         if self._departs() or (not self.strayed and all(k.same for k in links) and all(self.placed)):
             return
-        words = [(plain(w), k) for k, t in enumerate(self.match.tokens) for w in spoken_forms(self.line[t])[0] if phones_of(w)]
         span = self._span()
         reach = round(AROUND_S * EAR_RATE)
         within = self.within
         if span is not None:
             within = Span(max(within.start, span.start - reach), max(span.stop, min(within.stop, span.stop + reach)))
-        found = aligner.align(self.x, within, [w for w, _ in words]) if words else None
-        if found is None:
-            return
-        edges: dict[int, list[tuple[int, int]]] = {}
-        for (_, k), a in zip(words, refined(self.x, found), strict=True):
-            edges.setdefault(k, []).append((a.start, a.stop))
-        for k, rows in edges.items():
-            self.placed[k] = Placed(rows[0][0], rows[-1][1], 0.5)
+        spoken = [(k, spoken_forms(self.line[t])[0]) for k, t in enumerate(self.match.tokens)]
+        for k, edges in aligner.edges(self.x, within, spoken).items():
+            self.placed[k] = Placed(edges.start, edges.stop, 0.5)
 
     def _departs(self) -> int:
         shown = [f for f in self.findings if f.kind in READING and f.confidence >= SHOWN]
         return sum(max(1, f.word_count) for f in shown)
 
     def take(self, recording: str, aligner: Aligner) -> Take | None:
-        """The take with its judgement; None where nothing of it was heard in the end."""
+        """The take with its judgement; None where too little of it was heard in the end to be one."""
         self._align(aligner)
         span = self._span()
-        if span is None:
+        if span is None or sum(p is not None for p in self.placed) < LEAST_SHARE * len(self.line):
             return None
         heard = self.proof.heard
         words = [(-1, -1)] * len(self.line)
