@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -11,7 +12,9 @@ from hypothesis import strategies as st
 
 from faithful_reel.core.audio.files import read_mono
 from faithful_reel.core.collate.links import collated
-from faithful_reel.core.errors import FileProblem
+from faithful_reel.core.collate.proofing import proofed
+from faithful_reel.core.errors import FileProblem, SignalError
+from faithful_reel.core.hear.aligner import Aligner
 from faithful_reel.core.hear.memory import Memory
 from faithful_reel.core.jobs import Unwatched
 from faithful_reel.core.pickups.judging import session_of
@@ -139,3 +142,44 @@ def test_lines_read_in_one_breath_are_parted_where_they_are(demo, ears, heard_fi
     (left,) = second.left  # what nobody asked for
     assert left.start / EAR_RATE == pytest.approx(spans[0][0], abs=0.2)  # with the quiet before it
     assert left.stop / EAR_RATE == pytest.approx(spans[0][1], abs=0.06)
+
+
+@pytest.mark.slow
+def test_what_reads_half_of_a_line_and_then_another_is_no_take_of_it(demo, ears, heard_file):
+    asked = ["By nine o'clock the whole crew was up and at its breakfast."]  # "... town had come down to look" is read
+    x = read_mono(demo / "pickups-1.flac", EAR_RATE)
+    with Memory(heard_file) as memory:
+        found = session_of(x, asked, ears, "r", EAR_RATE, Unwatched(), memory)
+    assert found.lines[0].takes == ()
+    truth = json.loads((demo / "truth.json").read_text())["pickups-1"]["takes"]
+    for t in (t for t in truth if "whole town" in t["line"]):  # told, and not dropped
+        shared = [min(u.stop / EAR_RATE, t["end"]) - max(u.start / EAR_RATE, t["start"]) for u in found.left]
+        assert max(shared) > 0.8 * (t["end"] - t["start"])
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize("again", [True, False])
+def test_a_take_that_the_whole_recordings_proof_lost_is_heard_for_itself_or_told(demo, ears, heard_file, monkeypatch, again):
+    truth = json.loads((demo / "truth.json").read_text())["pickups-1"]["takes"]
+    line = truth[0]["line"]
+    x = read_mono(demo / "pickups-1.flac", EAR_RATE)
+
+    def losing(sound, script, *args, **kept):
+        if len(sound) < len(x) and not again:
+            raise SignalError("Nobody speaks.")
+        proof = proofed(sound, script, *args, **kept)
+        return proof if len(sound) < len(x) else replace(proof, placed=(None,) * len(proof.placed))
+
+    monkeypatch.setattr("faithful_reel.core.pickups.judging.proofed", losing)
+    if not again:
+        monkeypatch.setattr(Aligner, "edges", lambda *_: {})
+    with Memory(heard_file) as memory:
+        found = session_of(x, [line], ears, "r", EAR_RATE, Unwatched(), memory)
+    real = [t for t in truth if t["line"] == line]
+    if again:
+        assert [t.start / EAR_RATE for t in found.lines[0].takes] == pytest.approx([t["start"] for t in real], abs=0.12)
+        assert not any(t.departures for t in found.lines[0].takes)
+    else:
+        assert found.lines[0].takes == ()
+        told = [u.start / EAR_RATE for u in found.left if u.heard.endswith("owning.")]
+        assert told == pytest.approx([t["start"] for t in real], abs=0.7)

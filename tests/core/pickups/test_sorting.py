@@ -149,6 +149,16 @@ def test_every_take_of_any_session_is_found_once_at_its_line(takes):
     assert found(SAYINGS, *islands) == wanted
 
 
+def test_a_take_reaches_to_the_nearest_word_of_another_one():
+    """Words beside it that read no line may still be its own: an ear may write a number as several."""
+    said = tuple(Heard("w", 100 * k, 100 * k + 80, 0.9) for k in range(12))
+    first, second = Match(0, range(2, 4), range(2), 2.0), Match(1, range(6, 9), range(3), 3.0)
+    sorted_ = Sorted(said, (0,) * 10 + (1,) * 2, (Span(0, 1000), Span(1000, 1200)), (first, second))
+    assert sorted_.where(first) == Span(0, 590)
+    assert sorted_.where(second) == Span(390, 1000)
+    assert sorted_.where(Match(2, range(10, 12), range(2), 2.0)) == Span(1000, 1200)
+
+
 # --- islands, and which take is proposed ------------------------------------------------------------------------------
 
 

@@ -17,6 +17,7 @@ from faithful_reel.core.errors import SignalError
 from faithful_reel.core.hear.aligner import Aligner
 from faithful_reel.core.hear.ears import Ears
 from faithful_reel.core.hear.memory import Memory
+from faithful_reel.core.hear.pronounce import phone_distance, phones_read
 from faithful_reel.core.jobs import Part, Watch
 from faithful_reel.core.pickups.ledger import Take
 from faithful_reel.core.pickups.sorting import LEAST_SHARE, Match, Sorted, begun_before, restarts, sorted_session
@@ -29,6 +30,8 @@ UNCOVERED_S = 0.1
 INNER_PAUSE_S = 0.5
 """A pause inside of a take, where no clause ends, that is told."""
 AROUND_S = 0.25
+MISREAD = 0.35
+"""What reads so large a share of a line's sound otherwise reads another line.  Own choice."""
 LOST = 0.5
 """A take that was found by ear, but of whose words so small a share was placed there, is heard for itself."""
 CLAUSE_ENDS = ".,;:!?…—–-"
@@ -75,7 +78,7 @@ def session_of(
     matches = [m for k, m in enumerate(found.matches) if k not in begun]
     script, places = _script(found, matches, tokens)
     try:
-        proof = proofed(x, script, ears, Part(watch, 0.3, 1.0), memory=memory) if matches else None
+        proof = proofed(x, script, ears, Part(watch, 0.3, 0.9), memory=memory) if matches else None
     except SignalError:
         proof = None
     takes: list[list[Take]] = [[] for _ in lines]
@@ -83,10 +86,12 @@ def session_of(
     if proof is not None:
         voice = _voice(x)
         with Aligner(memory) as aligner:
-            for m, at in zip(matches, places, strict=True):
+            for done, (m, at) in enumerate(zip(matches, places, strict=True)):
+                part = Part(watch, 0.9 + 0.1 * done / len(matches), 0.9 + 0.1 * (done + 1) / len(matches))
+                part.tick(0.0, "judging takes")
                 line, where = tokens[m.line], found.where(m)
                 judged = _Judged(x, voice, proof, m, at, line, where)
-                if judged.found < LOST and (alone := _alone(x, where, [line[t] for t in m.tokens], ears, memory)):
+                if judged.found < LOST and (alone := _alone(x, where, [line[t] for t in m.tokens], ears, part, memory)):
                     judged = _Judged(x, voice, alone, m, 0, line, where)
                 take = judged.take(recording, aligner)
                 if take is not None:
@@ -104,12 +109,12 @@ def session_of(
     return Session(tuple(LineTakes(tuple(row), *proposed(row)) for row in takes), left)
 
 
-def _alone(x: Signal, where: Span, line: Sequence[str], ears: Ears, memory: Memory | None) -> Proof | None:
+def _alone(x: Signal, where: Span, line: Sequence[str], ears: Ears, watch: Watch, memory: Memory | None) -> Proof | None:
     """A proof of one take, heard for itself: of lines that are read again and again an ear may tidy one away."""
     by = max(0, where.start - round(AROUND_S * EAR_RATE))
     script = Chapter("take", tuple(Word(token, 0, 0) for token in line))
     try:
-        proof = proofed(x[by : where.stop + round(AROUND_S * EAR_RATE)], script, ears, memory=memory)
+        proof = proofed(x[by : where.stop + round(AROUND_S * EAR_RATE)], script, ears, watch, memory=memory)
     except SignalError:
         return None
     return replace(
@@ -221,7 +226,7 @@ class _Judged:
         inside = [p is not None and within.start <= (p.start + p.stop) // 2 < within.stop for p in placed]
         self.found = sum(inside) / len(inside)
         self.strayed = any(p is not None and not here for p, here in zip(placed, inside, strict=True))
-        self.placed: list[Placed | None] = [None] * len(placed) if self.strayed else placed
+        self.placed: list[Placed | None] = [p if here else None for p, here in zip(placed, inside, strict=True)]
         self.findings = [f for f in proof.findings if self._mine(f)]
 
     def _span(self) -> Span | None:
@@ -245,7 +250,7 @@ class _Judged:
         span = self._span()
         reach = round(AROUND_S * EAR_RATE)
         within = self.within
-        if span is not None:
+        if span is not None and not self.strayed:
             within = Span(max(within.start, span.start - reach), max(span.stop, min(within.stop, span.stop + reach)))
         spoken = [(k, spoken_forms(self.line[t])[0]) for k, t in enumerate(self.match.tokens)]
         for k, edges in aligner.edges(self.x, within, spoken).items():
@@ -255,11 +260,17 @@ class _Judged:
         shown = [f for f in self.findings if f.kind in READING and f.confidence >= SHOWN]
         return sum(max(1, f.word_count) for f in shown)
 
+    def _apart(self) -> float:
+        """The share of the sound of what it should read that it reads otherwise."""
+        wrong = [f for f in self.findings if f.kind in READING - AGAIN and f.word_count and f.confidence >= SHOWN]
+        apart = sum(phone_distance(phones_read(f.written.split()), phones_read(f.heard.split())) for f in wrong)
+        return apart / max(1, len(phones_read(self.line[t] for t in self.match.tokens)))
+
     def take(self, recording: str, aligner: Aligner) -> Take | None:
         """The take with its judgement; None where too little of it was heard in the end to be one."""
         self._align(aligner)
         span = self._span()
-        if span is None or sum(p is not None for p in self.placed) < LEAST_SHARE * len(self.line):
+        if span is None or sum(p is not None for p in self.placed) < LEAST_SHARE * len(self.line) or self._apart() > MISREAD:
             return None
         heard = self.proof.heard
         words = [(-1, -1)] * len(self.line)

@@ -59,13 +59,16 @@ class Sorted:
     matches: tuple[Match, ...]
 
     def where(self, match: Match) -> Span:
-        """The islands that a match lies in, up to the middle of the gap to the next word that is not its own."""
+        """The islands that a match lies in, up to the middle of the gap to the nearest word that reads another line or take."""
         first, last = match.words.start, match.words.stop - 1
         start, stop = self.islands[self.owner[first]].start, self.islands[self.owner[last]].stop
-        if first and self.owner[first - 1] == self.owner[first]:
-            start = (self.heard[first - 1].stop + self.heard[first].start) // 2
-        if last + 1 < len(self.heard) and self.owner[last + 1] == self.owner[last]:
-            stop = (self.heard[last].stop + self.heard[last + 1].start) // 2
+        others = {j for m in self.matches if m is not match for j in m.words}
+        before = next((j for j in range(first - 1, -1, -1) if j in others or self.owner[j] != self.owner[first]), -1)
+        after = next((j for j in range(last + 1, len(self.heard)) if j in others or self.owner[j] != self.owner[last]), -1)
+        if before >= 0 and self.owner[before] == self.owner[first]:
+            start = (self.heard[before].stop + self.heard[before + 1].start) // 2
+        if after >= 0 and self.owner[after] == self.owner[last]:
+            stop = (self.heard[after - 1].stop + self.heard[after].start) // 2
         return Span(min(start, stop), max(start, stop))
 
     @property
