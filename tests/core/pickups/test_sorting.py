@@ -63,6 +63,12 @@ def test_the_same_words_asked_for_twice_go_to_the_lines_in_their_order():
     assert [line for line, _ in rows] == [0, 1, 2, 3]
 
 
+def test_a_number_is_known_in_any_of_its_words():
+    line = "That was in the winter of 1958."
+    for said in ("nineteen fifty eight", "nineteen hundred and fifty eight", "1958"):
+        assert found([line], f"that was in the winter of {said}", "take two") == [(0, f"that was in the winter of {said}")]
+
+
 def test_a_word_misheard_at_an_end_belongs_to_its_line():
     rows = found(LINES, "Buy nine o'clock the whole town had come down to cook")
     assert rows == [(0, "Buy nine o'clock the whole town had come down to cook")]

@@ -262,9 +262,11 @@ class _Judged:
 
     def _apart(self) -> float:
         """The share of the sound of what it should read that it reads otherwise."""
-        wrong = [f for f in self.findings if f.kind in READING - AGAIN and f.word_count and f.confidence >= SHOWN]
-        apart = sum(phone_distance(phones_read(f.written.split()), phones_read(f.heard.split())) for f in wrong)
-        return apart / max(1, len(phones_read(self.line[t] for t in self.match.tokens)))
+        own = [self.line[t] for t in self.match.tokens]
+        misread = [f for f in self.findings if f.kind is Kind.MISREAD and f.confidence >= SHOWN]
+        apart = sum(phone_distance(phones_read(f.written.split()), phones_read(f.heard.split())) for f in misread)
+        lacking = len(phones_read(word for word, p in zip(own, self.placed, strict=True) if p is None))
+        return (apart + lacking) / max(1, len(phones_read(own)))
 
     def take(self, recording: str, aligner: Aligner) -> Take | None:
         """The take with its judgement; None where too little of it was heard in the end to be one."""

@@ -144,9 +144,9 @@ def matches_of(lines: Sequence[Sequence[str]], heard: Sequence[str], owner: Sequ
         return []
     apart = np.array([j > 0 and owner[of_word[j]] != owner[of_word[j - 1]] for j in range(len(said))])
     found: list[Match] = []
-    counts = _scores({w for line in lines for w in _atoms(line)[0]}, set(said))
-    for number, line in enumerate(lines):
-        wanted, of_token = _atoms(line)
+    atoms = [_atoms(line, said) for line in lines]
+    counts = _scores({w for wanted, _ in atoms for w in wanted}, set(said))
+    for number, (wanted, of_token) in enumerate(atoms):
         if not wanted:
             continue
         rows = np.array([[counts[w, s] for s in said] for w in wanted])
@@ -164,9 +164,13 @@ def matches_of(lines: Sequence[Sequence[str]], heard: Sequence[str], owner: Sequ
     return _completed(kept, lines, owner)
 
 
-def _atoms(tokens: Sequence[str]) -> tuple[list[str], list[int]]:
-    """Tokens as plain words, and the token of each."""
-    words = [(plain(w), k) for k, token in enumerate(tokens) for w in spoken_forms(token)[0]]
+def _atoms(tokens: Sequence[str], said: Sequence[str] = ()) -> tuple[list[str], list[int]]:
+    """Tokens as plain words, and the token of each; a number in its words as they stand in `said`, where they do."""
+    row = f" {' '.join(said)} "
+    words: list[tuple[str, int]] = []
+    for k, token in enumerate(tokens):
+        forms = [[plain(w) for w in form] for form in spoken_forms(token)]
+        words += [(w, k) for w in next((form for form in forms if f" {' '.join(form)} " in row), forms[0])]
     return [w for w, _ in words], [k for _, k in words]
 
 
