@@ -62,9 +62,9 @@ class Sorted:
         """The islands that a match lies in, up to the middle of the gap to the nearest word that reads another line or take."""
         first, last = match.words.start, match.words.stop - 1
         start, stop = self.islands[self.owner[first]].start, self.islands[self.owner[last]].stop
-        others = {j for m in self.matches if m is not match for j in m.words}
-        before = next((j for j in range(first - 1, -1, -1) if j in others or self.owner[j] != self.owner[first]), -1)
-        after = next((j for j in range(last + 1, len(self.heard)) if j in others or self.owner[j] != self.owner[last]), -1)
+        read = {j for m in self.matches for j in m.words}
+        before = next((j for j in range(first - 1, -1, -1) if j in read or self.owner[j] != self.owner[first]), -1)
+        after = next((j for j in range(last + 1, len(self.heard)) if j in read or self.owner[j] != self.owner[last]), -1)
         if before >= 0 and self.owner[before] == self.owner[first]:
             start = (self.heard[before].stop + self.heard[before + 1].start) // 2
         if after >= 0 and self.owner[after] == self.owner[last]:
