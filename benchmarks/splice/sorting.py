@@ -128,7 +128,7 @@ def main() -> int:
     parser.add_argument("--only", type=int, default=SESSIONS, help="so many of the sessions, spread over all sizes")
     parser.add_argument("--part", type=int, default=0)
     parser.add_argument("--parts", type=int, default=1)
-    parser.add_argument("--session", type=int, help="this one alone")
+    parser.add_argument("--session", type=int, nargs="+", help="these alone")
     parser.add_argument("--remember", action="store_true", help="keep what was heard for the next run; speeds mean nothing then")
     asked = parser.parse_args()
     every, voices = sentences(), [InstalledVoice(), Flite()]
@@ -136,11 +136,8 @@ def main() -> int:
     total: dict[str, int] = {}
     audio = seconds = 0.0
     memory = Memory(KEPT / "heard.sqlite") if asked.remember else None
-    numbers = (
-        [asked.session]
-        if asked.session is not None
-        else sorted({round(k * (SESSIONS - 1) / max(1, asked.only - 1)) for k in range(asked.only)})
-    )
+    spread = sorted({round(k * (SESSIONS - 1) / max(1, asked.only - 1)) for k in range(asked.only)})
+    numbers = asked.session or spread
     for number in numbers[asked.part :: asked.parts]:
         lines, made = session(number, every, voices)
         begun = time.perf_counter()

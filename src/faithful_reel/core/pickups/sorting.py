@@ -16,8 +16,8 @@ from faithful_reel.core.hear.ears import Ears
 from faithful_reel.core.hear.memory import Memory
 from faithful_reel.core.hear.pauses import EDGE_S, LONGEST_S, Chunk
 from faithful_reel.core.hear.pronounce import phone_distance, phone_distances, phones_of
-from faithful_reel.core.hear.recogniser import Ear, Heard, hear, passing
-from faithful_reel.core.jobs import Part, Watch
+from faithful_reel.core.hear.recogniser import Heard, hear, passing
+from faithful_reel.core.jobs import Watch
 from faithful_reel.core.text.spoken import plain, sound_key, spoken_forms
 from faithful_reel.core.units import EAR_RATE, Signal, Span
 
@@ -107,24 +107,13 @@ def islands_of(x: Signal) -> list[Span]:
 def sorted_session(x: Signal, lines: Sequence[Sequence[str]], ears: Ears, watch: Watch, memory: Memory | None = None) -> Sorted:
     """Hear a pickup recording, (n,) at 16 kHz, island by island, and find which stretch reads which of the lines.
 
-    The third ear hears them, where there is one, as it takes no longer for many short ones than for a long one.  Islands in which
-    no line was found are heard by the second ear as well, where there is one.
+    The third ear hears them, where there is one: it takes no longer for many short ones than for a long one.
     """
     islands = islands_of(x)
-    first = _heard(x, islands, ears.third or ears.first, Part(watch, 0.0, 0.7), memory)
-    found = _sorted(first, islands, lines)
-    used = {found.owner[j] for m in found.matches for j in m.words}
-    odd = [k for k in range(len(islands)) if k not in used]
-    if ears.second is None or not odd:
-        return found
-    again = _heard(x, [islands[k] for k in odd], ears.second, Part(watch, 0.7, 1.0), memory)
-    second = _sorted([w if k not in odd else again[odd.index(k)] for k, w in enumerate(first)], islands, lines)
-    return second if sum(m.score for m in second.matches) > sum(m.score for m in found.matches) else found
-
-
-def _heard(x: Signal, islands: Sequence[Span], ear: Ear, watch: Watch, memory: Memory | None) -> list[list[Heard]]:
+    ear = ears.third or ears.first
     with passing(ear):
-        return list(hear(ear, x, [Chunk(s) for s in islands], watch, memory))
+        heard = list(hear(ear, x, [Chunk(s) for s in islands], watch, memory))
+    return _sorted(heard, islands, lines)
 
 
 def _sorted(heard: Sequence[list[Heard]], islands: Sequence[Span], lines: Sequence[Sequence[str]]) -> Sorted:
