@@ -9,15 +9,18 @@ import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from support.sounds import noise
 
 from faithful_reel.core.audio.files import read_mono
+from faithful_reel.core.collate.findings import Finding, Kind
 from faithful_reel.core.collate.links import collated
-from faithful_reel.core.collate.proofing import proofed
+from faithful_reel.core.collate.proofing import Placed, Proof, proofed
 from faithful_reel.core.errors import FileProblem, SignalError
 from faithful_reel.core.hear.aligner import Aligner
 from faithful_reel.core.hear.memory import Memory
-from faithful_reel.core.jobs import Unwatched
-from faithful_reel.core.pickups.judging import session_of
+from faithful_reel.core.jobs import Cancelled, Unwatched
+from faithful_reel.core.pickups.judging import _Judged, _voice, session_of
+from faithful_reel.core.pickups.sorting import Match
 from faithful_reel.core.pickups.takes import changed_tokens, find_line, gaps_of
 from faithful_reel.core.units import EAR_RATE, Span
 
@@ -168,11 +171,14 @@ def test_a_take_that_the_whole_recordings_proof_lost_is_heard_for_itself_or_told
         if len(sound) < len(x) and not again:
             raise SignalError("Nobody speaks.")
         proof = proofed(sound, script, *args, **kept)
-        return proof if len(sound) < len(x) else replace(proof, placed=(None,) * len(proof.placed))
+        if len(sound) < len(x):
+            return proof
+        ferries = [i for i, w in enumerate(script.words) if w.text == "ferry"]
+        middles = [round((t["start"] + t["end"]) / 2 * EAR_RATE) for t in truth if t["line"] == line]
+        gone = [Finding("f1", Kind.SKIPPED, "ferry", "", i, 1, m, m, 0.9) for i, m in zip(ferries, middles, strict=True)]
+        return replace(proof, placed=(None,) * len(proof.placed), findings=tuple(gone))
 
     monkeypatch.setattr("faithful_reel.core.pickups.judging.proofed", losing)
-    if not again:
-        monkeypatch.setattr(Aligner, "edges", lambda *_: {})
     with Memory(heard_file) as memory:
         found = session_of(x, [line], ears, "r", EAR_RATE, Unwatched(), memory)
     real = [t for t in truth if t["line"] == line]
@@ -183,3 +189,54 @@ def test_a_take_that_the_whole_recordings_proof_lost_is_heard_for_itself_or_told
         assert found.lines[0].takes == ()
         told = [u.start / EAR_RATE for u in found.left if u.heard.endswith("owning.")]
         assert told == pytest.approx([t["start"] for t in real], abs=0.7)
+
+
+def judged(line, findings, placed=None):
+    """The take of a line of which every word was placed, a second long, but those that are not `placed`."""
+    tokens = line.split()
+    x = noise(seconds=len(tokens), rms_db=-30, rate=EAR_RATE)
+    at = [Placed(k * EAR_RATE, (k + 1) * EAR_RATE, 0.9) if placed is None or placed[k] else None for k in range(len(tokens))]
+    found = tuple(Finding("f1", kind, a, b, k, 1, k * EAR_RATE, (k + 1) * EAR_RATE, sure) for kind, a, b, k, sure in findings)
+    proof = Proof((), tuple(at), found, (), float(len(tokens)))
+    match = Match(0, range(len(tokens)), range(len(tokens)), 1.0)
+    one = _Judged(x, _voice(x), proof, match, 0, tokens, Span(0, len(x)))
+    with Aligner() as aligner:
+        return one.take("r", aligner)
+
+
+def test_what_reads_a_third_of_a_line_otherwise_is_no_take_of_it():
+    line = "There was a silence."
+    assert judged(line, [(Kind.MISREAD, "silence.", "car.", 3, 0.9)]) is None
+    assert judged(line, [(Kind.MISREAD, "silence.", "silences.", 3, 0.9)]).departures == 1
+    assert judged(line, [(Kind.MISREAD, "silence.", "car.", 3, 0.1)]) is not None  # one ear misheard
+    longer = f"{line} It was not broken for the whole of that hour."
+    assert judged(longer, [(Kind.MISREAD, "silence.", "car.", 3, 0.9)]).departures == 1
+
+
+def test_what_lacks_counts_as_read_otherwise():
+    line = "She did not know that either."
+    read = [(Kind.MISREAD, "know", "tap", 3, 0.9)]
+    assert judged(line, read) is not None
+    assert judged(line, read, [False, *[True] * 4, False]) is None  # "She" and "either" were not heard
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize("note", ["listening", "placing words", "judging takes"])
+def test_sorting_stops_wherever_it_is_when_it_is_cancelled(demo, ears, heard_file, note):
+    class Cancelling:
+        def __init__(self):
+            self.ticks = []
+
+        def tick(self, done, what=""):
+            self.ticks.append((done, what))
+            if what == note:
+                raise Cancelled
+
+    line = json.loads((demo / "truth.json").read_text())["pickups-1"]["takes"][0]["line"]
+    x = read_mono(demo / "pickups-1.flac", EAR_RATE)
+    watch = Cancelling()
+    with Memory(heard_file) as memory, pytest.raises(Cancelled):
+        session_of(x, [line], ears, "r", EAR_RATE, watch, memory)
+    assert watch.ticks[-1][1] == note
+    done = np.array([done for done, _ in watch.ticks])
+    assert (np.diff(done) > -1e-9).all()  # and never goes back

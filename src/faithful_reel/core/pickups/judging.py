@@ -14,11 +14,11 @@ from faithful_reel.core.audio.voice import Voice, VoiceBands, runs
 from faithful_reel.core.collate.findings import AGAIN, READING, SHOWN, Finding, Kind
 from faithful_reel.core.collate.proofing import Placed, Proof, proofed
 from faithful_reel.core.errors import SignalError
-from faithful_reel.core.hear.aligner import Aligner
+from faithful_reel.core.hear.aligner import HELPERS, Aligner
 from faithful_reel.core.hear.ears import Ears
 from faithful_reel.core.hear.memory import Memory
 from faithful_reel.core.hear.pronounce import phone_distance, phones_read
-from faithful_reel.core.jobs import Part, Watch
+from faithful_reel.core.jobs import Part, Watch, at_once
 from faithful_reel.core.pickups.ledger import Take
 from faithful_reel.core.pickups.sorting import LEAST_SHARE, Match, Sorted, begun_before, restarts, sorted_session
 from faithful_reel.core.text.spoken import spoken_forms
@@ -73,7 +73,8 @@ def session_of(
     and is not heard again is told with what fits no line.
     """
     tokens = [line.split() for line in lines]
-    found = _placed(x, sorted_session(x, tokens, ears, Part(watch, 0.0, 0.3), memory), memory)
+    found = sorted_session(x, tokens, ears, Part(watch, 0.0, 0.25), memory)
+    found = _placed(x, found, Part(watch, 0.25, 0.3), memory)
     begun = restarts(found.matches, tokens)
     matches = [m for k, m in enumerate(found.matches) if k not in begun]
     script, places = _script(found, matches, tokens)
@@ -125,19 +126,23 @@ def _alone(x: Signal, where: Span, line: Sequence[str], ears: Ears, watch: Watch
     )
 
 
-def _placed(x: Signal, found: Sorted, memory: Memory | None) -> Sorted:
+def _placed(x: Signal, found: Sorted, watch: Watch, memory: Memory | None) -> Sorted:
     """As found, with true edges of the words in islands that a match shares: what a fast ear says of them is rough."""
     match_of = {j: k for k, m in enumerate(found.matches) for j in m.words}
     words: dict[int, list[int]] = {}
     for j, island in enumerate(found.owner):
         words.setdefault(island, []).append(j)
+    shared = [island for island, own in words.items() if len({match_of.get(j, -1) for j in own}) > 1]
     heard = list(found.heard)
     with Aligner(memory) as aligner:
-        for island, own in words.items():
-            if len({match_of.get(j, -1) for j in own}) > 1:
-                spoken = [(j, spoken_forms(heard[j].text)[0]) for j in own]
-                for j, edges in aligner.edges(x, found.islands[island], spoken).items():
-                    heard[j] = replace(heard[j], start=edges.start, stop=edges.stop)
+
+        def edges(island: int) -> dict[int, Span]:
+            return aligner.edges(x, found.islands[island], [(j, spoken_forms(found.heard[j].text)[0]) for j in words[island]])
+
+        for done, placed in enumerate(at_once(edges, shared, HELPERS), 1):
+            for j, span in placed.items():
+                heard[j] = replace(heard[j], start=span.start, stop=span.stop)
+            watch.tick(done / len(shared), "placing words")
     return replace(found, heard=tuple(heard))
 
 
