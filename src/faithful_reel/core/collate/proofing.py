@@ -34,7 +34,7 @@ TIDIED = "every ear wrote it once; the sound fits it said twice"
 BY_ONE_EAR = "by the multilingual ear alone, without a witness"
 NEAR_CUT, FAR_CUT, TIE = 3, 14, 0.3
 """Words by which the first ear may be wrong about where a chunk begins; and by which it may take the first copy of a clause
-for the last.  What two ways may differ by and still be as good."""
+for the last, or lose the clauses that a chunk ends with.  What two ways may differ by and still be as good."""
 GIVE_BACK_EVERY = 32
 """Chunks; what the first pass took would else stay with us while two ears are at work."""
 LEAST = 0.05
@@ -425,7 +425,8 @@ def _cut_anew(
     if heard_so(before, slice(-2, None), written[cut - 2 : cut]) and heard_so(after, slice(2), written[cut : cut + 2]):
         return  # nobody has anything to say against it
     near = range(max(start, cut - NEAR_CUT), min(stop, cut + NEAR_CUT) + 1)
-    clauses = [k for k in range(max(start + 1, cut - FAR_CUT), cut) if _CLAUSE_END.search(written[k - 1])]
+    far = range(max(start + 1, cut - FAR_CUT), min(stop, cut + FAR_CUT) + 1)
+    clauses = [k for k in far if _CLAUSE_END.search(written[k - 1])]
     tries = [(against(range(start, k), before) + against(range(k, stop), after), k) for k in sorted({*near, *clauses})]
     least = min(tries)[0]
     cut = next(k for weight, k in tries if weight <= least + TIE)
