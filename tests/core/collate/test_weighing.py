@@ -134,13 +134,27 @@ def test_a_line_read_twice_belongs_to_the_chunk_that_reads_it_last():
     assert segments == [range(4), range(4, 4), range(4, 13)]
 
 
-def test_clauses_that_the_first_ear_lost_at_a_chunks_end_stay_with_that_chunk():
-    """It heard only the first sentence of three; "the" of the next chunk was found in what it had lost."""
-    written = "mary rolled the barrel. the north wind in the sun. bobby ripped the ledger. the a red fox has read".split()
-    whole = "mary rolled the barrel the north wind in the sun bobby ripped the ledger"
-    ears = {"first": "mary rolled the barrel", "second": whole, "third": whole}
-    versions = [{ear: heard(text, ear) for ear, text in ears.items()}, {ear: heard("the red fox has read", ear) for ear in ears}]
-    assert _recut([range(5), range(5, 20)], written, versions) == [range(14), range(14, 20)]
+LOST = "the north wind in the sun. bobby ripped the ledger. mary rolled the barrel into the shed. " * 2
+
+
+@pytest.mark.parametrize("lost", [LOST[:51], LOST[:89], LOST.strip()])
+def test_clauses_that_the_first_ear_lost_stay_with_their_chunk(lost):
+    """At a chunk's end, where "the" of the next chunk is then found in what was lost; and at a chunk's beginning."""
+    end, start = "he turned sharply.", "the a red fox has read many books."
+    written = f"{end} {lost} {start}".split()
+    cut = len(f"{end} {lost}".split())
+    before, after = [heard(f"{end} {lost}", ear) for ear in SURE], [heard("the red fox has read many books", ear) for ear in SURE]
+    first = heard(end, "first")
+    versions = [dict(zip(SURE, [first, *before[1:]], strict=True)), dict(zip(SURE, after, strict=True))]
+    assert _recut([range(4), range(4, len(written))], written, versions) == [range(cut), range(cut, len(written))]
+    written = f"{start} {lost} {end}".split()
+    cut = len(start.split())
+    before, after = after, [heard(f"{lost} {end}", ear) for ear in SURE]
+    versions = [dict(zip(SURE, before, strict=True)), dict(zip(SURE, [first, *after[1:]], strict=True))]
+    assert _recut([range(len(written) - 3), range(len(written) - 3, len(written))], written, versions) == [
+        range(cut),
+        range(cut, len(written)),
+    ]
 
 
 def test_words_that_sound_alike_are_held_against_each_other():

@@ -32,9 +32,10 @@ from faithful_reel.core.units import EAR_RATE, Signal, Span
 
 TIDIED = "every ear wrote it once; the sound fits it said twice"
 BY_ONE_EAR = "by the multilingual ear alone, without a witness"
-NEAR_CUT, FAR_CUT, TIE = 3, 14, 0.3
-"""Words by which the first ear may be wrong about where a chunk begins; and by which it may take the first copy of a clause
-for the last, or lose the clauses that a chunk ends with.  What two ways may differ by and still be as good."""
+NEAR_CUT, FAR_CUT, TIE = 3, 40, 0.3
+"""Words by which the first ear may be wrong about where a chunk begins, and by which it may be, clauses at a time, where it
+took the first copy of one for the last or lost what a chunk begins or ends with.  What two ways may differ by and still be as
+good."""
 GIVE_BACK_EVERY = 32
 """Chunks; what the first pass took would else stay with us while two ears are at work."""
 LEAST = 0.05
