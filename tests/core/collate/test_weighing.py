@@ -138,12 +138,13 @@ LOST = "the north wind in the sun. bobby ripped the ledger. mary rolled the barr
 
 
 @pytest.mark.parametrize("lost", [LOST[:51], LOST[:89], LOST.strip()])
-def test_clauses_that_the_first_ear_lost_stay_with_their_chunk(lost):
+@pytest.mark.parametrize("start", ["the a red fox has read many books.", "the."])
+def test_clauses_that_the_first_ear_lost_stay_with_their_chunk(start, lost):
     """At a chunk's end, where "the" of the next chunk is then found in what was lost; and at a chunk's beginning."""
-    end, start = "he turned sharply.", "the a red fox has read many books."
+    end = "he turned sharply."
     written = f"{end} {lost} {start}".split()
     cut = len(f"{end} {lost}".split())
-    before, after = [heard(f"{end} {lost}", ear) for ear in SURE], [heard("the red fox has read many books", ear) for ear in SURE]
+    before, after = [heard(f"{end} {lost}", ear) for ear in SURE], [heard(start.replace(" a ", " "), ear) for ear in SURE]
     first = heard(end, "first")
     versions = [dict(zip(SURE, [first, *before[1:]], strict=True)), dict(zip(SURE, after, strict=True))]
     assert _recut([range(4), range(4, len(written))], written, versions) == [range(cut), range(cut, len(written))]
@@ -155,6 +156,15 @@ def test_clauses_that_the_first_ear_lost_stay_with_their_chunk(lost):
         range(cut),
         range(cut, len(written)),
     ]
+
+
+def test_a_remark_between_chunks_is_given_no_text_that_the_first_ear_lost():
+    """ "The phone" is in no text; its "the" was found in the clause that the first ear did not hear in the chunk before."""
+    written = f"he turned sharply. {LOST[:51]}".split()
+    said = [heard(f"he turned sharply. {LOST[:51]}", ear) for ear in SURE]
+    remark = {ear: heard("sorry the phone", ear) for ear in SURE}
+    versions = [dict(zip(SURE, [heard("he turned sharply.", "first"), *said[1:]], strict=True)), remark]
+    assert _recut([range(3), range(3, 13)], written, versions) == [range(13), range(13, 13)]
 
 
 def test_words_that_sound_alike_are_held_against_each_other():
@@ -323,6 +333,10 @@ def test_words_read_in_another_order_are_one_misread():
     assert [(d.kind, d.written, d.heard) for d in found] == [(Kind.MISREAD, range(1, 3), range(2))]
     found = departures(tipped, frozenset([0]), range(1, 3), ["he", "tipped"])
     assert len(found) > 1
+    found = departures(
+        tipped, frozenset([0]), range(4), "before it tipped over over".split()
+    )  # what is said twice beside it stays
+    assert [(d.kind, d.written) for d in found] == [(Kind.MISREAD, range(1, 3)), (Kind.REPEATED, range(3, 4))]
 
 
 OPENING = "It was late. It was the old ferry that lay on its side in the deep brown mud of the bay"
