@@ -167,6 +167,19 @@ def test_a_remark_between_chunks_is_given_no_text_that_the_first_ear_lost():
     assert _recut([range(3), range(3, 13)], written, versions) == [range(13), range(13, 13)]
 
 
+def test_a_line_broken_off_is_not_given_words_that_were_read_only_the_second_time():
+    """The first ear lost the line when it was read again: one ear alone does not say where it stands."""
+    line, begun = (
+        "the children made a camp under the wall of the chapel and told each other stories.",
+        "the children made a camp under the wall of the",
+    )
+    written = f"{line} the bakers brought bread.".split()
+    again = f"{line} the bakers brought bread."
+    ears = {"first": "the bakers brought bread", "second": again, "third": again}
+    versions = [{ear: heard(begun, ear) for ear in ears}, {ear: heard(text, ear) for ear, text in ears.items()}]
+    assert _recut([range(16), range(16, 20)], written, versions) == [range(0), range(20)]
+
+
 def test_words_that_sound_alike_are_held_against_each_other():
     """By equal words alone "one" would be found in "swung", and five words on both sides be left over."""
     written = "the last one gave way. the door swung open by itself".split()

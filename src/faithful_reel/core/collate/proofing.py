@@ -36,6 +36,8 @@ NEAR_CUT, FAR_CUT, TIE = 3, 40, 0.3
 """Words by which the first ear may be wrong about where a chunk begins, and by which it may be, clauses at a time, where it
 took the first copy of one for the last or lost what a chunk begins or ends with.  What two ways may differ by and still be as
 good."""
+BELIEVED = 2
+"""Ears that say in which chunk words stand: those that have least against it, since one may have lost a clause there."""
 GIVE_BACK_EVERY = 32
 """Chunks; what the first pass took would else stay with us while two ears are at work."""
 LEAST = 0.05
@@ -400,7 +402,8 @@ def _recut(segments: list[range], written: Sequence[str], versions: Sequence[dic
 
     def against(segment: range, chunk: int) -> float:
         text = [written[i] for i in segment]
-        return sum(_unlike(text, [w.text for w in words]) for words in versions[chunk].values())
+        by_ear = sorted(_unlike(text, [w.text for w in words]) for words in versions[chunk].values())
+        return sum(by_ear[:BELIEVED])
 
     def heard_so(chunk: int, part: slice, words: Sequence[str]) -> bool:
         return all(run_key(w.text for w in said[part]) == run_key(words) for said in versions[chunk].values())
@@ -426,7 +429,7 @@ def _cut_anew(
     if heard_so(before, slice(-2, None), written[cut - 2 : cut]) and heard_so(after, slice(2), written[cut : cut + 2]):
         return  # nobody has anything to say against it
     near = range(max(start, cut - NEAR_CUT), min(stop, cut + NEAR_CUT) + 1)
-    far = range(max(start + 1, cut - FAR_CUT), min(stop, cut + FAR_CUT) + 1)
+    far = range(max(start, cut - FAR_CUT), min(stop, cut + FAR_CUT) + 1)
     clauses = [k for k in far if _CLAUSE_END.search(written[k - 1])]
     tries = [(against(range(start, k), before) + against(range(k, stop), after), k) for k in sorted({*near, *clauses})]
     least = min(tries)[0]
