@@ -167,6 +167,14 @@ def test_a_remark_between_chunks_is_given_no_text_that_the_first_ear_lost():
     assert _recut([range(3), range(3, 13)], written, versions) == [range(13), range(13, 13)]
 
 
+def test_of_a_line_read_three_times_the_last_copies_chunk_has_the_text():
+    """Once behind a question and twice in the next chunk: two rows too many in one chunk are no better than one in each."""
+    line = "your grandmother did but she was in no hurry."
+    written = f"who sent this? {line}".split()
+    versions = [{ear: heard(text, ear) for ear in SURE} for text in (f"who sent this {line}", f"{line} {line}")]
+    assert _recut([range(3), range(3, 12)], written, versions) == [range(3), range(3, 12)]
+
+
 def test_a_line_broken_off_is_not_given_words_that_were_read_only_the_second_time():
     """The first ear lost the line when it was read again: one ear alone does not say where it stands."""
     line, begun = (

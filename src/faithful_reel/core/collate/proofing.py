@@ -32,10 +32,11 @@ from faithful_reel.core.units import EAR_RATE, Signal, Span
 
 TIDIED = "every ear wrote it once; the sound fits it said twice"
 BY_ONE_EAR = "by the multilingual ear alone, without a witness"
-NEAR_CUT, FAR_CUT, TIE = 3, 40, 0.3
+NEAR_CUT, FAR_CUT, TIE = 3, 40, 1.3
 """Words by which the first ear may be wrong about where a chunk begins, and by which it may be, clauses at a time, where it
 took the first copy of one for the last or lost what a chunk begins or ends with.  What two ways may differ by and still be as
-good."""
+good: two ears' words of which one more row is too many.
+"""
 BELIEVED = 2
 """Ears that say in which chunk words stand: those that have least against it, since one may have lost a clause there."""
 GIVE_BACK_EVERY = 32
