@@ -32,10 +32,10 @@ from faithful_reel.core.units import EAR_RATE, Signal, Span
 
 TIDIED = "every ear wrote it once; the sound fits it said twice"
 BY_ONE_EAR = "by the multilingual ear alone, without a witness"
-NEAR_CUT, FAR_CUT, TIE = 3, 40, 1.3
+NEAR_CUT, FAR_CUT, TIE = 3, 40, 0.65
 """Words by which the first ear may be wrong about where a chunk begins, and by which it may be, clauses at a time, where it
 took the first copy of one for the last or lost what a chunk begins or ends with.  What two ways may differ by and still be as
-good: two ears' words of which one more row is too many.
+good, by an ear: where one more row of words is too many.
 """
 BELIEVED = 2
 """Ears that say in which chunk words stand: those that have least against it, since one may have lost a clause there."""
@@ -404,7 +404,7 @@ def _recut(segments: list[range], written: Sequence[str], versions: Sequence[dic
     def against(segment: range, chunk: int) -> float:
         text = [written[i] for i in segment]
         by_ear = sorted(_unlike(text, [w.text for w in words]) for words in versions[chunk].values())
-        return sum(by_ear[:BELIEVED])
+        return sum(by_ear[:BELIEVED]) / len(by_ear[:BELIEVED])
 
     def heard_so(chunk: int, part: slice, words: Sequence[str]) -> bool:
         return all(run_key(w.text for w in said[part]) == run_key(words) for said in versions[chunk].values())
@@ -431,7 +431,7 @@ def _cut_anew(
         return  # nobody has anything to say against it
     near = range(max(start, cut - NEAR_CUT), min(stop, cut + NEAR_CUT) + 1)
     far = range(max(start, cut - FAR_CUT), min(stop, cut + FAR_CUT) + 1)
-    clauses = [k for k in far if _CLAUSE_END.search(written[k - 1])]
+    clauses = [k for k in far if k == 0 or _CLAUSE_END.search(written[k - 1])]
     tries = [(against(range(start, k), before) + against(range(k, stop), after), k) for k in sorted({*near, *clauses})]
     least = min(tries)[0]
     cut = next(k for weight, k in tries if weight <= least + TIE)
