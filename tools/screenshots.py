@@ -136,7 +136,7 @@ def main() -> int:
 
         def shot(desk: str, file: str = "") -> None:
             window.desks.show(DeskName(desk))
-            wait(200)
+            wait(1000)  # the galley paints its lines in turns: on a busy machine 200 ms left some of them blank
             window.grab().save(str(out / f"{file or desk}.png"))
 
         shot("intake")
