@@ -5,6 +5,7 @@ Exit codes: 0 done, 1 done and something failed its check, 2 unusable input (one
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import signal
@@ -31,6 +32,7 @@ app = typer.Typer(
 Audio = Annotated[Path, typer.Option(help="The recording.")]
 Script = Annotated[Path, typer.Option(help="The manuscript's text of this recording.")]
 AsJson = Annotated[bool, typer.Option("--json", help="Print JSON.")]
+NoTerminal = Annotated[bool, typer.Option("--no-terminal", help="Tell in a box what keeps the window from opening.")]
 Language = Annotated[str, typer.Option(help="The language that is read, as a two-letter code.")]
 OneEar = Annotated[bool, typer.Option("--one-ear", help="Ask the first ear only, even where others are installed.")]
 HeardFile = Annotated[
@@ -411,11 +413,13 @@ def demo(
         Path | None, typer.Option(help="Where the demo book is kept; a new one is made where there is none.")
     ] = None,
     fresh: Annotated[bool, typer.Option("--fresh", help="Start over with an untouched demo book.")] = False,
+    no_terminal: NoTerminal = False,
 ) -> None:
     """Open the window on the demo book."""
-    from faithful_reel.app.main import run_demo
+    from faithful_reel.app.main import run_demo, shown_in_a_box
 
-    run_demo(folder, fresh=fresh)
+    with shown_in_a_box() if no_terminal else contextlib.nullcontext():
+        run_demo(folder, fresh=fresh)
 
 
 @app.command()
@@ -558,11 +562,13 @@ def open_book(
     book: Annotated[
         Path | None, typer.Argument(metavar="[BOOK]", help="A folder NAME.reelbook, its database, or a NAME.reelarchive.")
     ] = None,
+    no_terminal: NoTerminal = False,
 ) -> None:
     """Open the window on a book; without one, on the books that were open before."""
-    from faithful_reel.app.main import run_path, run_start
+    from faithful_reel.app.main import run_path, run_start, shown_in_a_box
 
-    run_start() if book is None else run_path(book)
+    with shown_in_a_box() if no_terminal else contextlib.nullcontext():
+        run_start() if book is None else run_path(book)
 
 
 @app.command()

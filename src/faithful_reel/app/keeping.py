@@ -18,6 +18,7 @@ from faithful_reel.app.workbench import Workbench
 from faithful_reel.core.book.condition import SUFFIX
 from faithful_reel.core.book.keeping import ARCHIVE_SUFFIX, archived, backed_up, unpacked
 from faithful_reel.core.collate.proofing import wake
+from faithful_reel.core.files import same_file, shown
 
 BACKUP_MS = 10 * 60_000
 ARCHIVES, BOOKS = f"Archives (*{ARCHIVE_SUFFIX})", f"Books (*{SUFFIX})"
@@ -59,13 +60,19 @@ class Keeping(QObject):
     def open(self) -> None:
         """Another book in a window of its own."""
         if path := self._ask.folder(f"Open a book (a folder NAME{SUFFIX})"):
+            self._open(path)
+
+    def _open(self, path: Path) -> None:
+        if same_file(path, self._folder):
+            self.bench.tell(f"{shown(path)} is open in this window.")
+        else:
             self._open_beside(path, False)
 
     def recent(self) -> None:
         """One of the books that were open before."""
         dialog = RecentBooks(recent_books(self._settings), self._ask.parent)
         if dialog.exec() and (path := dialog.chosen):
-            self._open_beside(path, False)
+            self._open(path)
 
     def archive(self) -> None:
         """The whole book into one file."""

@@ -5,11 +5,11 @@ from __future__ import annotations
 import contextlib
 import gc
 import os
-import shutil
 import signal
 import socket
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from functools import cache
 from pathlib import Path
 from typing import NoReturn, TypeVar
 
@@ -21,16 +21,17 @@ from PyQt6.QtWidgets import QApplication, QMessageBox
 from faithful_reel.app.asking import Asking, with_suffix
 from faithful_reel.app.crash import CrashHandler, keep_log
 from faithful_reel.app.desktop import ID
+from faithful_reel.app.doorbell import Doorbell, ring
 from faithful_reel.app.places import recent_books
 from faithful_reel.app.start import RecentBooks, Wanted
 from faithful_reel.app.theme import ASSETS, THEMES, letters_of, load_fonts, style_sheet
-from faithful_reel.app.window import Window
 from faithful_reel.app.wiring import open_window, user_settings
 from faithful_reel.core.book.condition import DATABASE, SUFFIX, look_for_book, whole_backups
-from faithful_reel.core.book.demo import demo_files, is_demo_book, make_demo_book
+from faithful_reel.core.book.demo import demo_files, make_demo_book, remove_demo_book
 from faithful_reel.core.book.keeping import ARCHIVE_SUFFIX, restored, unpacked
 from faithful_reel.core.book.store import BookStore
-from faithful_reel.core.errors import AppError, BookDamaged, StoreProblem
+from faithful_reel.core.errors import AppError, BookDamaged, BookInUse, StoreProblem
+from faithful_reel.core.files import shown
 
 SWITCH_S = 0.001
 """How long a job may go on in Python while the interface waits for its turn."""
@@ -105,11 +106,11 @@ def opened_or_restored(folder: Path, opening: Callable[[], T]) -> T:
 
 
 class Ending(QObject):
-    """Closes the window at a signal: Python is told of one only when it has its turn, which a socket gives it."""
+    """Ends the event loop at a signal, after `close`: Python learns of one only when it has its turn, which a socket gives it."""
 
-    def __init__(self, window: Window) -> None:
-        super().__init__(window)
-        self._window = window
+    def __init__(self) -> None:
+        super().__init__()
+        self.close: Callable[[], object] = _nothing_open
         self._mine, self._theirs = socket.socketpair()
         for end in (self._mine, self._theirs):
             end.setblocking(False)
@@ -117,6 +118,8 @@ class Ending(QObject):
         self._notifier = QSocketNotifier(self._mine.fileno(), QSocketNotifier.Type.Read, self)  # type: ignore[call-overload]  # PyQt6 takes a number
         self._notifier.activated.connect(self._woken)
         self._wanted = False
+        for number in (signal.SIGINT, signal.SIGTERM):
+            signal.signal(number, self)
 
     def __call__(self, _number: int, _frame: object) -> None:
         """The signal's handler."""
@@ -127,8 +130,8 @@ class Ending(QObject):
             self._mine.recv(64)
         if self._wanted:
             self._wanted = False
-            self._window.close_now()
-            QApplication.quit()  # whatever dialog is open
+            self.close()
+            QApplication.exit()  # whatever dialog is open; `quit` does nothing before the window is there
 
     def stop(self) -> None:
         """Listen no longer."""
@@ -138,23 +141,39 @@ class Ending(QObject):
         self._theirs.close()
 
 
+def _nothing_open() -> None:
+    """No window is to be closed yet."""
+
+
+@cache
+def running() -> tuple[QApplication, Ending]:
+    """The application of this process, held here since it ends with the last name that holds it; and what ends it at a signal."""
+    return application(), Ending()
+
+
 def run_book(folder: Path) -> NoReturn:
     """Open the window on a book, stay until it is closed, and end the process."""
     with contextlib.suppress(BookDamaged):  # told in the window, with its backups
         look_for_book(folder)
-    app = application()
+    app, ending = running()
     keep_log()
-    window = opened_or_restored(folder, lambda: open_window(folder, user_settings()))
+    try:
+        window = opened_or_restored(folder, lambda: open_window(folder, user_settings()))
+    except BookInUse:
+        if not ring(folder):
+            raise
+        sys.stderr.write(f"{shown(folder)} is open already: its window comes forward.\n")
+        sys.exit(0)
     calm_collector()
     window.show()
     QTimer.singleShot(1500, window.parts.keeping.wake_ears)
-    ending = Ending(window)
-    for number in (signal.SIGINT, signal.SIGTERM):
-        signal.signal(number, ending)
+    ending.close, bell = window.close_now, Doorbell(folder, window)
+    bell.rung.connect(window.come_forward)
     if os.environ.get("FAITHFUL_REEL_QUIT_AFTER"):  # for scripts that only look whether the window comes up
         QTimer.singleShot(int(os.environ["FAITHFUL_REEL_QUIT_AFTER"]), window.close_now)
     code = app.exec()
     ending.stop()
+    bell.close()
     # the book is closed.  A job that was asked to stop and does not would hold the process, and threads of the recognisers'
     # libraries may abort it; what a job leaves half-done is cleared away at the next opening
     sys.stdout.flush()
@@ -162,12 +181,29 @@ def run_book(folder: Path) -> NoReturn:
     os._exit(code)
 
 
+@contextlib.contextmanager
+def shown_in_a_box() -> Iterator[None]:
+    """For who was not started from a terminal: what keeps the window from opening is told in one of its own."""
+    try:
+        yield
+    except AppError as problem:
+        running()
+        _tell(problem)
+        raise
+
+
+def _tell(problem: AppError) -> None:
+    box = QMessageBox(QMessageBox.Icon.Warning, "Faithful Reel", str(problem))
+    box.setTextFormat(Qt.TextFormat.PlainText)
+    box.exec()
+
+
 def run_path(path: Path) -> NoReturn:
     """Open the window on what the desktop hands over: a book's folder, its database, or an archive to be unpacked first."""
     if path.name == DATABASE and path.is_file():
         run_book(path.absolute().parent)
     if path.suffix == ARCHIVE_SUFFIX and path.is_file():
-        application()
+        running()
         asking = Asking(None, user_settings())
         proposed = str(path.absolute().with_suffix(SUFFIX))
         asked = asking.new_file("Unpack the book as", proposed, f"Books (*{SUFFIX})")
@@ -179,7 +215,7 @@ def run_path(path: Path) -> NoReturn:
 
 def run_start() -> NoReturn:
     """Open the window on one of the books that were open before, another one, a new one, or the demo."""
-    application()
+    running()
     settings = user_settings()
     asking = Asking(None, settings)
     while True:
@@ -187,29 +223,30 @@ def run_start() -> NoReturn:
         dialog.setStyleSheet(style_sheet(THEMES["day"]))
         if not dialog.exec():
             sys.exit(0)
-        match dialog.wanted:
-            case Wanted.DEMO:
-                run_demo(None, fresh=False)
-            case Wanted.NEW:
-                asked = asking.new_file("New book", f"Untitled{SUFFIX}", f"Books (*{SUFFIX})")
-                folder = with_suffix(asked[0], SUFFIX) if asked else None
-                if folder is not None:
-                    BookStore(folder, create=True).close()
-            case Wanted.OTHER:
-                folder = asking.folder(f"Open a book (a folder NAME{SUFFIX})")
-            case Wanted.NONE:
-                folder = dialog.chosen
-        if folder is not None:
-            run_book(folder)
+        try:
+            match dialog.wanted:
+                case Wanted.DEMO:
+                    run_demo(None, fresh=False)
+                case Wanted.NEW:
+                    asked = asking.new_file("New book", f"Untitled{SUFFIX}", f"Books (*{SUFFIX})")
+                    folder = with_suffix(asked[0], SUFFIX) if asked else None
+                    if folder is not None:
+                        BookStore(folder, create=True).close()
+                case Wanted.OTHER:
+                    folder = asking.folder(f"Open a book (a folder NAME{SUFFIX})")
+                case Wanted.NONE:
+                    folder = dialog.chosen
+            if folder is not None:
+                run_book(folder)
+        except AppError as problem:  # then another one may be chosen
+            _tell(problem)
 
 
 def run_demo(folder: Path | None, *, fresh: bool) -> NoReturn:
     """Open the window on the demo book, which is made where it is not there yet."""
     folder = folder or Path(platformdirs.user_data_dir("faithful-reel")) / "demo.reelbook"
     if fresh and folder.exists():
-        if not is_demo_book(folder):
-            raise AppError(f"{folder.name} was not made by the demo, so it was not replaced. Choose another folder.")
-        shutil.rmtree(folder)
+        remove_demo_book(folder)
     if not folder.exists():
         sys.stderr.write("Making the demo book …\n")
         make_demo_book(folder, demo_files())

@@ -286,6 +286,15 @@ class Window(QMainWindow):
         self.notice.show()
         self._notice_timer.start(NOTICE_MS)
 
+    def come_forward(self) -> None:
+        """Somebody would open this book a second time: here it is."""
+        if self.isMinimized():
+            self.showNormal()
+        self.raise_()
+        self.activateWindow()
+        QApplication.alert(self)
+        self.tell("This book is open here already.")
+
     def _job_ended(self, name: str) -> None:
         notify(self, f"{name}: done.")
 

@@ -329,4 +329,4 @@ def open_beside(folder: Path, create: bool) -> None:  # noqa: FBT001 - as Keepin
         folder = folder.with_name(folder.name + SUFFIX)
     if create:
         BookStore(folder, create=True).close()
-    subprocess.Popen([sys.executable, "-m", "faithful_reel", "open", str(folder)], start_new_session=True)
+    subprocess.Popen([sys.executable, "-m", "faithful_reel", "open", "--no-terminal", str(folder)], start_new_session=True)

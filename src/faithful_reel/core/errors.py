@@ -23,6 +23,10 @@ class StoreProblem(AppError):
     """The book on disk can not be opened or written."""
 
 
+class BookInUse(StoreProblem):
+    """The book is open already, in another window or by another program."""
+
+
 class EditRefused(AppError):
     """A command that can not be carried out here."""
 

@@ -3,20 +3,22 @@
 from __future__ import annotations
 
 import contextlib
+import errno
 import fcntl
 import os
 import re
 import sqlite3
+import stat
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
-from faithful_reel.core.errors import BookDamaged, StoreProblem
+from faithful_reel.core.errors import BookDamaged, BookInUse, StoreProblem
 from faithful_reel.core.files import address, shown
 
 APPLICATION_ID = 0x4652454C  # "FREL"
 SUFFIX = ".reelbook"
-DATABASE = "book.sqlite"
+DATABASE, LOCK = "book.sqlite", "book.lock"
 _BUSY = {sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED, sqlite3.SQLITE_PROTOCOL}
 _CLOSED_TO_US = {sqlite3.SQLITE_READONLY, sqlite3.SQLITE_PERM, sqlite3.SQLITE_CANTOPEN, sqlite3.SQLITE_AUTH}
 _DISK = {sqlite3.SQLITE_IOERR, sqlite3.SQLITE_FULL, sqlite3.SQLITE_NOLFS, sqlite3.SQLITE_NOMEM}
@@ -106,6 +108,33 @@ def look_for_book(folder: Path) -> None:
         raise StoreProblem(f"{folder.name} is not a book: it holds no {DATABASE}. Choose a folder that ends in {SUFFIX}.")
 
 
+def lock_file(folder: Path) -> int:
+    """A book's lock file, opened; made where it is not there.  What it may lead to elsewhere is never touched.
+
+    Raises
+    ------
+    StoreProblem
+        The folder can not be written to, or the lock is a link or no ordinary file.
+    """
+    try:
+        handle = os.open(folder / LOCK, os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC, 0o644)
+    except OSError as problem:
+        if problem.errno in (errno.ELOOP, errno.ENXIO, errno.EISDIR):
+            raise _no_lock(folder) from problem
+        raise StoreProblem(
+            f"{shown(folder)} can not be written to ({problem.strerror}). Copy it to a folder of your own."
+        ) from problem
+    found = os.fstat(handle)
+    if not stat.S_ISREG(found.st_mode) or found.st_nlink > 1:
+        os.close(handle)
+        raise _no_lock(folder)
+    return handle
+
+
+def _no_lock(folder: Path) -> StoreProblem:
+    return StoreProblem(f"{LOCK} in {shown(folder)} is a link or no ordinary file. Nothing was changed; move it away first.")
+
+
 @contextlib.contextmanager
 def held_open(folder: Path) -> Iterator[None]:
     """Hold a book's lock, so that nobody opens it meanwhile.
@@ -115,15 +144,12 @@ def held_open(folder: Path) -> Iterator[None]:
     StoreProblem
         Somebody has it open, or the folder can not be written to.
     """
-    try:
-        handle = os.open(folder / "book.lock", os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW, 0o644)
-    except OSError as problem:
-        raise StoreProblem(f"{shown(folder)} can not be written to ({problem.strerror}).") from problem
+    handle = lock_file(folder)
     try:
         try:
             fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError as problem:
-            raise StoreProblem(f"{shown(folder)} is open in another window. Close it there first.") from problem
+            raise BookInUse(f"{shown(folder)} is open in another window. Close it there first.") from problem
         yield
     finally:
         os.close(handle)

@@ -5,17 +5,18 @@ from __future__ import annotations
 import contextlib
 import json
 import os
+import re
 import shutil
 import sqlite3
 from pathlib import Path
 
 from faithful_reel.core.book.commands import AddChapters, AddRecording, EditReels, NameNarrator, PairRecording, SetDetails
-from faithful_reel.core.book.condition import DATABASE
+from faithful_reel.core.book.condition import DATABASE, LOCK, held_open
 from faithful_reel.core.book.recordings import received
 from faithful_reel.core.book.session import Session
-from faithful_reel.core.book.store import BookStore
-from faithful_reel.core.errors import FileProblem
-from faithful_reel.core.files import address, beside
+from faithful_reel.core.book.store import SUBFOLDERS, BookStore
+from faithful_reel.core.errors import FileProblem, StoreProblem
+from faithful_reel.core.files import address, beside, shown
 from faithful_reel.core.reel.commands import AddLane, DressLane
 from faithful_reel.core.reel.reel import Lane, Piece, Rest
 from faithful_reel.core.text.manuscript import read_manuscript
@@ -36,6 +37,31 @@ def is_demo_book(folder: Path) -> bool:
             return bool(db.execute("SELECT 1 FROM meta WHERE key = ? AND value = 'true'", (f"note {MADE}",)).fetchone())
     except sqlite3.Error:
         return False
+
+
+_OF_A_BOOK = re.compile(
+    rf"{DATABASE}(-wal|-shm)?|{LOCK}|{'|'.join(SUBFOLDERS)}|backups/(book|damaged)-[-\d]+\.sqlite(-wal|-shm)?"
+    r"|(recordings|decoded)/[0-9a-f]{64}(\.\w+)?|cache/[^/]+|masters/[^/]+\.(wav|flac|mp3)"
+)
+"""What the program itself makes in a book's folder."""
+
+
+def remove_demo_book(folder: Path) -> None:
+    """Take a demo book away, so that a new one can be made.
+
+    Raises
+    ------
+    StoreProblem
+        It was not made by the demo, somebody has it open, or it holds files that are not of a book; nothing is removed.
+    """
+    if folder.is_symlink() or not is_demo_book(folder):
+        raise StoreProblem(f"{shown(folder)} was not made by the demo, so it was not replaced. Choose another folder.")
+    with held_open(folder):
+        for path in folder.rglob("*"):
+            name = os.fsdecode(path.relative_to(folder))
+            if path.is_symlink() or not _OF_A_BOOK.fullmatch(name):
+                raise StoreProblem(f"{shown(folder)} holds {shown(path)}, which the demo did not make. Move it away first.")
+        shutil.rmtree(folder)
 
 
 def demo_files() -> Path:

@@ -21,10 +21,10 @@ from typing import Any, Self
 from pydantic import ValidationError
 
 from faithful_reel.core.book.commands import KINDS, BookCommand
-from faithful_reel.core.book.condition import APPLICATION_ID, DATABASE, NONSENSE, damaged, look_for_book, told
+from faithful_reel.core.book.condition import APPLICATION_ID, DATABASE, NONSENSE, damaged, lock_file, look_for_book, told
 from faithful_reel.core.book.model import Book, ChapterState
 from faithful_reel.core.book.packing import Packed, adapter, key_of, packed, unpacked_body
-from faithful_reel.core.errors import AppError, BookDamaged, StoreProblem
+from faithful_reel.core.errors import AppError, BookDamaged, BookInUse, StoreProblem
 from faithful_reel.core.files import address, shown
 
 HEARD = "cache/heard.sqlite"
@@ -123,18 +123,13 @@ class BookStore:
         self._sweep()
 
     def _locked(self) -> int:
-        try:
-            handle = os.open(self.folder / "book.lock", os.O_RDWR | os.O_CREAT, 0o644)
-        except OSError as problem:
-            raise StoreProblem(
-                f"{self.folder.name} can not be written to ({problem.strerror}). Copy it to a folder of your own."
-            ) from problem
+        handle = lock_file(self.folder)
         try:
             fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError as problem:
             holder = os.read(handle, 400).decode(errors="replace").partition("\n")[0].strip() or "another program"
             os.close(handle)
-            raise StoreProblem(f"{self.folder.name} is open already: {holder}. Close it there first.") from problem
+            raise BookInUse(f"{self.folder.name} is open already: {holder}. Close it there first.") from problem
         left = os.read(handle, 400).decode(errors="replace")
         self.crashed = bool(left)  # who held it let go without closing: the process was killed
         last = re.search(r"\nstep (\d{1,15})\Z", left)
