@@ -17,10 +17,10 @@ from faithful_reel.app.editing.list_pane import ListPane
 from faithful_reel.core.book.recordings import hash_of
 from faithful_reel.core.book.store import HEARD
 from faithful_reel.core.collate.findings import Kind
+from faithful_reel.core.reel.exchanges import covered, uncovered
 from faithful_reel.core.reel.look import lane_look
 from faithful_reel.core.reel.reel import Piece, RoomTone
 from faithful_reel.core.reel.render import Row
-from faithful_reel.core.work.offcuts import covered, uncovered
 
 LEFT, NONE = Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
 CTRL, ALT = Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifier.AltModifier
@@ -202,7 +202,7 @@ def _edit(desk, truth, planted, monkeypatch):
     offcut = window.proof_panel.side.currentWidget().page.offcut()
     desk.push("Put back")
     assert len(desk.reel) == len(edited) + gone
-    there = covered(desk.reel)
+    there = covered(desk.reel.lanes)
     assert not any(uncovered(there, sound) for sound in offcut.sounds())
     says = [t.text for t in window.bench.tokens(desk.chapter).heard() if t.start < first + gone]
     assert says[:3] == ["Is", "it", "running?"]

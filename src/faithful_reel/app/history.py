@@ -13,7 +13,7 @@ from faithful_reel.app.theme import DAY, Theme
 from faithful_reel.app.widgets.parts import ActButton, Choice, label
 from faithful_reel.app.widgets.tables import RowView
 from faithful_reel.app.workbench import Workbench
-from faithful_reel.core.book.store import Step
+from faithful_reel.core.book.journal import Step
 
 HEADERS = ("Step", "Chapter", "When", "Who")
 

@@ -139,6 +139,7 @@ def open_window(folder: Path, settings: QSettings, *, create: bool = False, simu
 
     player = Player(card(text(settings, "listen/device")), card)
     ask, desks = Asking(None, settings), Desks(_first_desk(bench, settings))
+    bench.ask_others = ask.choose
     parts = _parts(bench, jobs, player, ask, settings, places)
     window = Window(parts, desks, settings)
     ask.parent = window

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import AbstractContextManager, closing, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -31,12 +31,65 @@ from faithful_reel.core.reel.render import FileSources, Renderer
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.units import Signal
 from faithful_reel.core.work.estimate import estimated_in
+from faithful_reel.core.work.gone import EDITS, Going, going, others
+from faithful_reel.core.work.gone import meant as meant_for
 from faithful_reel.core.work.hearing import HeardChapter, own_samples
 from faithful_reel.core.work.timeline import Hearing, Tokens, tokens_of
 
 T = TypeVar("T")
 RenderOf = Callable[[Reel], Renderer]
 """Gives the renderer of a reel."""
+
+
+GO_ON, LEAVE = "Go on all the same", "Leave it"
+
+
+@dataclass(frozen=True, slots=True)
+class Instead:
+    """What may be done in the place of a step that would take another voice's sound away: its name, and what does it."""
+
+    name: str
+    do: Callable[[], bool]
+
+
+class LeftAlone(Exception):
+    """The user was asked, and does not want the step."""
+
+
+class Gate:
+    """Looks at what a step takes away before it is written; asks about other voices, and remembers what music goes."""
+
+    def __init__(self, bench: Workbench, command: BookCommand, meant: frozenset[str], instead: Instead | None) -> None:
+        self._bench, self._command, self._meant, self._instead = bench, command, meant, instead
+        self.music: list[Going] = []
+        self.answer = GO_ON
+
+    def __call__(self, before: Book, after: Book) -> None:
+        """As `Session.do` calls it; raises `LeftAlone` where the step is not to be taken."""
+        if not isinstance(self._command, EDITS):
+            return
+        bench = self._bench
+        rows = going(before, after, lambda c, k: bench.columns(_reel(c), k), lambda c: bench.tokens(c).heard())
+        self.music = [g for g in rows if g.music and g.lane not in self._meant]
+        asked = others(rows, self._meant)
+        if not asked:
+            return
+        bench.asked_about = tuple(asked)
+        choices = (GO_ON, *((self._instead.name,) if self._instead else ()), LEAVE)
+        words = "Another voice sounds here, and would go too."
+        self.answer = bench.ask_others(self._command.label, words, [g.told(before.rate) for g in asked], choices)
+        if self.answer != GO_ON:
+            raise LeftAlone
+
+
+def _reel(chapter: ChapterState) -> Reel:
+    assert chapter.reel is not None
+    return chapter.reel
+
+
+def _leave_it(_title: str, _words: str, _told: Sequence[str], choices: tuple[str, ...]) -> str:
+    """The answer where nobody can be asked."""
+    return choices[-1]
 
 
 class JobRunner(Protocol):
@@ -101,6 +154,10 @@ class Workbench(Observed):
     def __init__(self, session: Session, jobs: JobRunner, *, tell: Callable[[str], None]) -> None:
         super().__init__()
         self.session, self.jobs, self.tell = session, jobs, tell
+        self.ask_others: Callable[[str, str, Sequence[str], tuple[str, ...]], str] = _leave_it
+        """Asks whether a step is to take other voices' sound away: (title, words, whose, answers); the last answer leaves it."""
+        self.asked_about: tuple[Going, ...] = ()
+        """What was asked about last."""
         self.ears = Hearers()
         self.chapter_id = session.book.chapters[0].id if session.book.chapters else ""
         self._texts: Memo[Chapter] = Memo()
@@ -135,13 +192,24 @@ class Workbench(Observed):
         """The chapter at hand."""
         return next((c for c in self.book.chapters if c.id == self.chapter_id), None)
 
-    def do(self, command: BookCommand) -> bool:
-        """Carry out a command; tell what is wrong where it is refused.  Whether it was done."""
+    def do(self, command: BookCommand, *, meant: frozenset[str] | None = None, instead: Instead | None = None) -> bool:
+        """Carry out a command; tell what is wrong where it is refused.  Whether it was done, or something else in its place.
+
+        Where it would take another voice's sound away than that of the lanes it is `meant` for, it is asked first; as
+        `gone.meant` says it where None is given, and where that is not known an empty set is.  `instead` may be chosen then.
+        """
+        gate = Gate(self, command, meant_for(command, self.book) if meant is None else meant, instead)
         try:
-            self.session.do(command)
+            self.session.do(command, may=gate)
+        except LeftAlone:
+            return gate.answer == (instead.name if instead else "") and instead is not None and instead.do()
         except AppError as problem:
             self.tell(str(problem))
             return False
+        if gate.music:
+            seconds = sum(g.length for g in gate.music) / self.book.rate
+            names = ", ".join(dict.fromkeys(g.name for g in gate.music))
+            self.tell(f"{names} was cut with it, {seconds:.2f} s. Undo brings it back.")
         return True
 
     def keep(self, rows: Iterable[Packed]) -> bool:

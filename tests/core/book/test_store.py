@@ -10,6 +10,7 @@ import sqlite3
 import stat
 import subprocess
 import sys
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -18,6 +19,7 @@ import soundfile
 from hypothesis import settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, invariant, rule
+from support.books import RECORDING, TONE, finding
 from support.sounds import noise, speech_like
 
 from faithful_reel.core.book.commands import (
@@ -37,7 +39,7 @@ from faithful_reel.core.book.commands import (
 )  # fmt: skip
 from faithful_reel.core.book.condition import APPLICATION_ID
 from faithful_reel.core.book.keeping import verified
-from faithful_reel.core.book.model import Book, Recording
+from faithful_reel.core.book.model import Book
 from faithful_reel.core.book.packing import Packing
 from faithful_reel.core.book.recordings import decode, faults, overview, path_of, received
 from faithful_reel.core.book.session import Session
@@ -45,32 +47,14 @@ from faithful_reel.core.book.store import STATE_EVERY, BookStore, Contents
 from faithful_reel.core.collate.findings import Decision, Finding, Kind
 from faithful_reel.core.errors import AppError, EditRefused, FileProblem, StoreProblem
 from faithful_reel.core.pickups.ledger import Pickup, State, Take
-from faithful_reel.core.reel.commands import CutAndClose, ReplaceByTake, SetGain, ToneSource
+from faithful_reel.core.reel.commands import CutAndClose, ReplaceByTake, SetGain
 from faithful_reel.core.text.words import Chapter, chapter_of
 
-TONE = ToneSource("r1", 0, 1000)
-RECORDING = Recording("r1", "one.wav", ".wav", 44_100, 1, 1_000_000, -3.0, -62.0, -24.0, TONE)
 TAKE = Take("r2", 100, 5000, 0, "a line", ((100, 2000), (2000, 5000)))
-
-
-def finding(number: int, kind: Kind = Kind.MISREAD) -> Finding:
-    return Finding(f"f{number}", kind, "this", "that", number, 1, number * 1000, number * 1000 + 500, 0.9)
 
 
 def pickup(number: int) -> Pickup:
     return Pickup(f"p{number}", "c1", (f"f{number}",), "a line", "that", number, 2, 0, 10)
-
-
-@pytest.fixture
-def session(tmp_path):
-    with BookStore(tmp_path / "a.reelbook", create=True) as store:
-        made = Session(store)
-        key = store.put(Chapter, chapter_of("One", ["Some words here."]))
-        made.do(AddChapters((("c1", "One", key), ("c2", "Two", key))))
-        made.do(AddRecording(RECORDING))
-        made.do(PairRecording("c1", "r1"))
-        made.do(PlaceHearing("c1", "", tuple(finding(n) for n in range(1, 6))))
-        yield made
 
 
 def reopened(session) -> Book:
@@ -242,6 +226,7 @@ def test_a_pickup_decision_puts_its_line_on_the_ledger_once(session):
 
 
 def test_a_pickup_goes_through_its_states(session):
+    session.do(AddRecording(replace(RECORDING, hash="r2")))
     session.do(Decide("c1", ("f1",), Decision.PICKUP, pickup=pickup(1)))
     states = [session.book.pickups[0].state]
     edit = ReplaceByTake(1000, 3000, "r2", 100, 5000, 1.0, TONE, take="p1")

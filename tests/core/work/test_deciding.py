@@ -10,7 +10,7 @@ from support.chapters import LENGTH, STEP, TEXT, TOKENS, made, place
 from faithful_reel.core.book.commands import EDITION, Decide, DecideSeveral, EditReel
 from faithful_reel.core.collate.findings import Decision, Evidence, Finding, Kind
 from faithful_reel.core.pickups.ledger import Pickup, State
-from faithful_reel.core.reel.commands import CutAndClose, PutBackSound, SetGain
+from faithful_reel.core.reel.commands import ChangeGain, CutAndClose, PutBackSound, SetGain
 from faithful_reel.core.units import Span
 from faithful_reel.core.work.deciding import deciding, fate, following_open, noted_on_sound, noted_on_words, open_count
 from faithful_reel.core.work.timeline import tokens_of
@@ -123,10 +123,21 @@ def test_a_level_that_was_mended_goes_back_to_none():
     breath = found("f1", Kind.LEVEL, slot=2, word=2, evidence=Evidence(flaw="level jump", usual=-6.0))
     state = replace(book, chapters=(replace(chapter, findings=(breath,)),)), chapter, hearing
     after, told = done(state, ["f1"], Decision.MEND)
-    assert told.command.edit == SetGain(place(2), place(2) + LENGTH, -6.0)
+    assert told.command.edit == ChangeGain(place(2), place(2) + LENGTH, -6.0, "l1")
     back, told = done(after, ["f1"], Decision.STET)
     assert told.restores
     assert {s.gain_db for s in back[0].chapters[0].reel.lanes[0].segments} == {0.0}
+
+
+def test_a_level_that_was_set_before_it_was_mended_is_that_again():
+    book, chapter, hearing = made()
+    breath = found("f1", Kind.LEVEL, slot=2, word=2, evidence=Evidence(flaw="level jump", usual=-6.0))
+    softer = SetGain(0, len(chapter.reel), -3.0).apply(chapter.reel)
+    chapter = replace(chapter, findings=(breath,), reel=softer)
+    after, _ = done((replace(book, chapters=(chapter,)), chapter, hearing), ["f1"], Decision.MEND)
+    assert {s.gain_db for s in after[0].chapters[0].reel.lanes[0].segments} == {-3.0, -9.0}
+    back, _ = done(after, ["f1"], Decision.OPEN)
+    assert {s.gain_db for s in back[0].chapters[0].reel.lanes[0].segments} == {-3.0}
 
 
 def test_a_pickup_asks_for_every_line_with_its_note(state):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -16,6 +17,7 @@ from faithful_reel.core.text.words import Chapter, Word
 from faithful_reel.core.units import Span
 from faithful_reel.core.work.editing import (
     Stop,
+    as_copy,
     content_for,
     copy_of,
     filled,
@@ -140,11 +142,34 @@ def test_all_but_some_stretches_go():
             kept_only(chapter.reel, everything)
 
 
-def test_what_was_copied_fits_a_chapter_with_fewer_lanes():
+def chapter_of(*lanes):
+    return ChapterState("other", "Other", "t", reel=Reel(lanes))
+
+
+def test_what_was_copied_goes_to_the_lanes_of_its_names_or_its_kind_and_nothing_is_left_out_unsaid():
     _, chapter, _, _ = made()
-    copied = copy_of(chapter, Span(100, 400), [0, 1], "One two")
-    assert [lane for lane, _ in copied.content] == [0, 1]
-    alone = Reel(chapter.reel.lanes[:1])
-    assert [lane for lane, _ in content_for(alone, copied.content)] == [0]
-    with pytest.raises(EditRefused, match="none of the lanes"):
-        content_for(alone, copied.content[1:])
+    names = [(lane.name, lane.music) for lane in chapter.reel.lanes]
+    voices = [lane.id for lane in chapter.reel.lanes if not lane.music][:2]
+    copied = copy_of(chapter, [Span(100, 400), Span(10, 20)], voices, "One two")
+    assert [sum(map(len, segments)) for _, segments in copied.content] == [310, 310]
+    assert content_for(chapter, copied, None) == copied.content
+    turned = chapter_of(*(replace(lane, id="") for lane in chapter.reel.lanes[::-1]))
+    by_name = {lane.name: lane.id for lane in turned.reel.lanes}
+    assert [k for k, _ in content_for(turned, copied, 0)] == [by_name[name] for name, _ in copied.lanes]
+    music = Lane("sea", (Piece("r", 0, 500),), music=True)
+    alone = chapter_of(music, Lane("reader", (Piece("r", 0, 500),)))
+    with pytest.raises(EditRefused, match="sound of"):
+        content_for(alone, copied, None)
+    one = copy_of(chapter, [Span(100, 400)], voices[:1], "One")
+    assert [k for k, _ in content_for(alone, one, None)] == ["l2"]
+    assert [k for k, _ in content_for(alone, one, 0)] == ["l1"]
+    assert names[0] in copied.lanes
+
+
+def test_a_copy_of_a_take_is_not_that_take_but_what_was_moved_is():
+    book, chapter, _, _ = made()
+    take = replace(chapter.reel.lanes[0].segments[0], take="p1")
+    content = (("l1", (take,)),)
+    there = replace(book, chapters=(replace(chapter, reel=Reel((Lane("voice", (take,)),))),))
+    assert as_copy(content, there)[0][1][0].take == ""
+    assert as_copy(content, book) == content

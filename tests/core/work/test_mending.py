@@ -17,7 +17,7 @@ from faithful_reel.core.collate.findings import Evidence, Finding, Kind
 from faithful_reel.core.collate.proofing import Placed
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.pickups.ledger import Pickup, Take
-from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, ReplaceByTake, SetGain, ToneSource
+from faithful_reel.core.reel.commands import ChangeGain, CutAndClose, CutAndFill, ReplaceByTake, ToneSource
 from faithful_reel.core.reel.render import Renderer
 from faithful_reel.core.splice.match import Switches
 from faithful_reel.core.splice.seam import natural_seam, seam_at
@@ -145,7 +145,7 @@ def test_a_pause_is_cut_down_to_what_is_usual_with_the_reader():
 @pytest.mark.parametrize(("kind", "flaw"), [(Kind.NOISE, "breath"), (Kind.LEVEL, "level jump")])
 def test_what_sticks_out_is_brought_to_the_usual_level(kind, flaw):
     book, chapter, _ = made()
-    assert mending_edit(book, chapter, (), flawed(kind, 50_000, 60_000, flaw, -5.5)) == SetGain(50_000, 60_000, -5.5)
+    assert mending_edit(book, chapter, (), flawed(kind, 50_000, 60_000, flaw, -5.5)) == ChangeGain(50_000, 60_000, -5.5, "l1")
 
 
 @pytest.mark.parametrize("flaw", ["plosive", "hum"])

@@ -15,12 +15,22 @@ from faithful_reel.core.book.past import Change, changes
 from faithful_reel.core.book.session import Session
 from faithful_reel.core.book.store import BookStore
 from faithful_reel.core.errors import AppError, EditRefused
-from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, InsertPause, MoveJoin, Paste, SplitAt
-from faithful_reel.core.reel.reel import Lane, Piece, Reel, Rest, ToneSource
+from faithful_reel.core.reel.commands import (
+    CutAndClose,
+    CutAndFill,
+    InsertPause,
+    MoveJoin,
+    Paste,
+    PutMarker,
+    ReplaceByTake,
+    SplitAt,
+)
+from faithful_reel.core.reel.exchanges import covered
+from faithful_reel.core.reel.reel import Lane, Marker, Piece, Reel, Rest, ToneSource
 from faithful_reel.core.reel.render import Renderer
 from faithful_reel.core.units import Span
 from faithful_reel.core.work.editing import copy_of
-from faithful_reel.core.work.offcuts import Said, covered, is_back, offcuts_of, put_back
+from faithful_reel.core.work.offcuts import Said, is_back, offcuts_of, put_back
 
 RATE = 1000
 LENGTH = 8000
@@ -93,7 +103,7 @@ def test_an_offcut_goes_back_to_the_sample_also_after_later_cuts_moved_its_place
     desk.do(CutAndClose(2000, 2200))
     once = desk.offcuts[0]
     desk.do(*put_back(once, desk.reel))
-    assert is_back(once, covered(desk.reel))
+    assert is_back(once, covered(desk.reel.lanes))
     np.testing.assert_array_equal(sound(desk.reel), whole)
     desk.do(CutAndClose(2000, 2200))
     again = desk.offcuts[0]
@@ -119,12 +129,12 @@ def test_what_was_laid_over_goes_back_in_the_place_of_what_covers_it():
 def test_what_came_to_its_place_since_is_not_covered():
     desk = Desk(*two_lanes())
     desk.do(CutAndClose(2000, 2200))
-    other = copy_of(desk.book.chapters[1], Span(0, 300), [0], "").content
+    other = copy_of(desk.book.chapters[1], [Span(0, 300)], ["l1"], "").content
     desk.do(Paste(2000, 2000, other))
     desk.do(*put_back(desk.offcuts[0], desk.reel))
     there = [(s.recording, s.start, s.stop) for s in desk.reel.lanes[0].segments if isinstance(s, Piece)]
     assert ("s", 0, 300) in there
-    assert is_back(desk.offcuts[0], covered(desk.reel))
+    assert is_back(desk.offcuts[0], covered(desk.reel.lanes))
 
 
 def test_what_is_back_or_has_no_lane_any_more_is_refused():
@@ -142,9 +152,118 @@ def test_what_only_moves_or_is_heard_elsewhere_is_no_offcut_nor_are_slivers():
     desk = Desk(Lane("voice", (Piece("r", 0, 2000), Piece("r", 3000, 5000))))
     desk.do(SplitAt(500, 0))
     desk.do(MoveJoin(2, -3, 0))
-    copied = copy_of(desk.book.chapters[0], Span(100, 400), [0], "").content
+    copied = copy_of(desk.book.chapters[0], [Span(100, 400)], ["l1"], "").content
     desk.do(Paste(1200, 1200, copied), CutAndClose(100, 400))
     assert desk.offcuts == []
+
+
+def voices():
+    """Two voices that both speak all the time, the second with room tone of its own."""
+    return Lane("voice", (Piece("r", 0, 6000),)), Lane("clerk", (Piece("s", 0, 6000),), tone=TONE)
+
+
+def heard_on(reel, lane):
+    """Which sample of which recording is heard at every place of a lane; (\"\", 0) where none is."""
+    row = []
+    for s in reel.lanes[lane].segments:
+        row += [(s.recording, k) for k in range(s.start, s.stop)] if isinstance(s, Piece) else [("", 0)] * len(s)
+    return row
+
+
+def test_only_what_the_step_laid_over_comes_back_and_older_room_tone_stays():
+    desk = Desk(*voices())
+    desk.do(CutAndFill(1000, 2000, TONE, 0))
+    older = desk.reel
+    desk.do(CutAndFill(1500, 3000, TONE, 0))
+    desk.do(*put_back(desk.offcuts[0], desk.reel))
+    for lane in (0, 1):
+        assert heard_on(desk.reel, lane) == heard_on(older, lane)
+    np.testing.assert_array_equal(sound(desk.reel), sound(older))
+
+
+def test_two_fills_that_overlap_go_back_in_any_order():
+    desk = Desk(*voices())
+    whole = desk.reel
+    desk.do(CutAndFill(1000, 2000, TONE, 0))
+    desk.do(CutAndFill(1500, 3000, TONE, 0))
+    later, first = desk.offcuts
+    desk.do(*put_back(first, desk.reel))
+    assert heard_on(desk.reel, 0)[1000:2000] == heard_on(whole, 0)[1000:2000]
+    desk.do(*put_back(later, desk.reel))
+    for lane in (0, 1):
+        assert heard_on(desk.reel, lane) == heard_on(whole, lane)
+
+
+def test_a_pause_that_was_put_in_beside_it_stays():
+    for at in (1000, 2000):
+        desk = Desk(*voices())
+        desk.do(CutAndFill(1000, 2000, TONE, 0))
+        desk.do(InsertPause(at, 300, TONE, 0))
+        before = heard_on(desk.reel, 1)
+        desk.do(*put_back(desk.offcuts[0], desk.reel))
+        assert heard_on(desk.reel, 1) == before
+        row = heard_on(desk.reel, 0)
+        assert len(row) == 6300
+        assert row.count(("", 0)) == 300
+        assert [k for _, k in row if _] == list(range(6000))
+
+
+def test_cuts_beside_each_other_go_back_in_any_order():
+    for turn in (0, 1):
+        desk = Desk(*voices())
+        whole = desk.reel
+        desk.do(CutAndClose(1000, 2000))
+        desk.do(CutAndClose(1000, 2000))
+        for cut in desk.offcuts if turn else desk.offcuts[::-1]:
+            desk.do(*put_back(cut, desk.reel))
+        for lane in (0, 1):
+            assert heard_on(desk.reel, lane) == heard_on(whole, lane)
+
+
+def test_a_cut_through_two_lanes_is_one_offcut_whatever_lies_on_them():
+    desk = Desk(*voices())
+    desk.do(CutAndFill(1500, 2500, TONE, 1))
+    older = desk.reel
+    desk.do(CutAndClose(1000, 3000))
+    cut, _ = desk.offcuts
+    assert (cut.span, cut.lanes) == (Span(1000, 3000), ("voice", "clerk"))
+    desk.do(*put_back(cut, desk.reel))
+    for lane in (0, 1):
+        assert heard_on(desk.reel, lane) == heard_on(older, lane)
+    np.testing.assert_array_equal(sound(desk.reel), sound(older))
+
+
+def test_a_take_that_was_put_in_gives_its_place_back_on_all_lanes():
+    for length in (700, 1300):
+        desk = Desk(*voices())
+        whole = desk.reel
+        desk.do(ReplaceByTake(1000, 2000, "t", 0, length, 0.0, TONE, lane=0))
+        (cut,) = desk.offcuts
+        desk.do(CutAndClose(100, 400))
+        desk.do(*put_back(cut, desk.reel))
+        for lane in (0, 1):
+            assert heard_on(desk.reel, lane) == [*heard_on(whole, lane)[:100], *heard_on(whole, lane)[400:]]
+
+
+def test_what_is_partly_back_is_not_doubled():
+    desk = Desk(*voices())
+    whole = desk.reel
+    desk.do(CutAndClose(1000, 2000))
+    cut = desk.offcuts[0]
+    half = copy_of(ChapterState("c", "", "", reel=whole), [Span(1000, 1400)], ["l1", "l2"], "").content
+    desk.do(Paste(1000, 1000, half))
+    desk.do(*put_back(cut, desk.reel))
+    for lane in (0, 1):
+        assert heard_on(desk.reel, lane) == heard_on(whole, lane)
+
+
+def test_markers_come_back_with_their_sound():
+    desk = Desk(*voices())
+    desk.do(PutMarker(Marker("m1", 1300, "door")), PutMarker(Marker("m2", 2500)))
+    whole = desk.reel
+    desk.do(CutAndClose(1000, 2000))
+    desk.do(*put_back(desk.offcuts[0], desk.reel))
+    assert desk.reel.markers == whole.markers
 
 
 @settings(max_examples=60, deadline=None)
@@ -164,9 +283,9 @@ def test_nothing_that_was_heard_once_is_missing_from_the_list(seed):
             continue
         if rng.random() < 0.3 and desk.offcuts:
             cut = rng.choice(desk.offcuts)
-            if not is_back(cut, covered(desk.reel)):
+            if not is_back(cut, covered(desk.reel.lanes)):
                 desk.do(*put_back(cut, desk.reel))
-                assert is_back(cut, covered(desk.reel))
+                assert is_back(cut, covered(desk.reel.lanes))
     known = np.zeros((2, 6000), bool)
     heard = [(s.recording, s.start, s.stop) for lane in desk.reel.lanes for s in lane.segments if isinstance(s, Piece)]
     for name, start, stop in [*heard, *(sound for cut in desk.offcuts for sound in cut.sounds())]:
@@ -180,6 +299,7 @@ def test_the_journal_tells_the_same_when_the_book_is_opened_again(tmp_path):
     session = Session(store)
     session.do(AddChapters((("c1", "One", "t"),)))
     session.do(AddRecording(recording("r")))
+    session.do(AddRecording(recording("n")))
     session.do(PairRecording("c1", "r"))
     rate = session.book.rate
     session.do(EditReel("c1", CutAndClose(1000, 2000)))
@@ -217,7 +337,7 @@ def test_the_words_of_an_offcut():
 def test_what_a_step_moves_to_another_chapter_was_not_cut():
     desk = Desk(*two_lanes())
     before = desk.book
-    content = copy_of(before.chapters[0], Span(4000, 4300), [0], "").content
+    content = copy_of(before.chapters[0], [Span(4000, 4300)], ["l1"], "").content
     edits = (("c2", Paste(100, 100, content)), ("c1", CutAndClose(4000, 4300)))
     desk.book = EditReels(edits, "Move").apply(before)
     desk.steps.append(Change(1, "2026-01-05T10:00:00", "Move", before, desk.book))

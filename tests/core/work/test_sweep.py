@@ -134,7 +134,7 @@ def test_breaths_that_stick_out_are_brought_to_the_usual():
     other = replace(breath, id="o", evidence=Evidence(flaw=Flaw.CLICK.value, usual=-3.0))
     chapter = replace(chapter, findings=(breath, done, other))
     (row,) = swept_over(book, chapter, hearing, x, SweepSettings(frozenset({Sweeping.BREATHS})))
-    assert row.edit == ChangeGain(start, start + 3000, -7.5)
+    assert row.edit == ChangeGain(start, start + 3000, -7.5, "l1")
     assert (row.becomes, row.findings) == ("-7.5 dB", ("b",))
 
 

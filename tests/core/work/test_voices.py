@@ -14,11 +14,11 @@ from faithful_reel.core.collate.findings import Decision, Evidence, Finding, Kin
 from faithful_reel.core.collate.flaws import Flaw
 from faithful_reel.core.collate.proofing import Placed
 from faithful_reel.core.hear.recogniser import Heard
-from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, OrderLanes, PutBackSound, SetGain, ToneSource
+from faithful_reel.core.reel.commands import ChangeGain, CutAndClose, CutAndFill, OrderLanes, PutBackSound, ToneSource
 from faithful_reel.core.reel.reel import Lane, Piece, Reel, Rest
 from faithful_reel.core.text.words import chapter_of
 from faithful_reel.core.units import Span
-from faithful_reel.core.work.editing import lane_words
+from faithful_reel.core.work.gone import lane_words
 from faithful_reel.core.work.hearing import other_voices, owners_of
 from faithful_reel.core.work.mending import mending_edit, restoring_edits
 from faithful_reel.core.work.timeline import Hearing, finding_spans, tokens_of, voice_tokens
@@ -140,7 +140,7 @@ def test_a_noise_of_the_second_voice_is_laid_over_on_its_lane_and_can_be_put_bac
     tokens = tokens_of(book, chapter, TEXTS, heard)
     edit = mending_edit(book, chapter, tokens, noise)
     assert isinstance(edit, CutAndFill)
-    assert (edit.lane, edit.tone) == (1, OWN)
+    assert (edit.lane, edit.tone) == ("l2", OWN)
     reel = edit.apply(chapter.reel)
     assert reel.lanes[0] is chapter.reel.lanes[0]
     mended = replace(chapter, reel=reel, findings=(replace(noise, decision=Decision.MEND),))
@@ -149,7 +149,7 @@ def test_a_noise_of_the_second_voice_is_laid_over_on_its_lane_and_can_be_put_bac
     assert (back.lane, back.recording) == (1, "b")
     assert back.apply(reel).lanes[1].segments == chapter.reel.lanes[1].segments
     breath = replace(noise, evidence=Evidence(flaw=Flaw.BREATH.value, usual=-6.0))
-    assert mending_edit(book, chapter, tokens, breath) == SetGain(noise.start, noise.stop, -6.0, 1)
+    assert mending_edit(book, chapter, tokens, breath) == ChangeGain(noise.start, noise.stop, -6.0, "l2")
 
 
 def test_an_added_word_under_another_voice_is_laid_over_and_takes_none_of_its_words():
@@ -158,7 +158,7 @@ def test_an_added_word_under_another_voice_is_laid_over_and_takes_none_of_its_wo
     tokens = tokens_of(book, chapter, TEXTS, heard)
     edit = mending_edit(book, chapter, tokens, added)
     assert isinstance(edit, CutAndFill)
-    assert edit.lane == 0
+    assert edit.lane == "l1"
     assert edit.start <= added.start < added.stop <= edit.stop
     after = replace(chapter, reel=edit.apply(chapter.reel))
     assert tokens_of(book, after, TEXTS, heard)[4].start == tokens[4].start

@@ -28,7 +28,6 @@ from faithful_reel.core.times import TimeFormat
 from faithful_reel.core.work.editing import Stop
 
 JOIN_STEP_S = 0.005
-CLOSE_UP, SILENCE, LEAVE = "Close up all the same", "Silence on this lane only", "Leave it"
 AT = DeskName.PROOF
 
 
@@ -103,22 +102,7 @@ class EditActs:
 
     def take_out(self) -> None:
         """Take out and close up; where another voice sounds there too, it is asked first."""
-        answer = self._asked_about_others()
-        if answer == CLOSE_UP:
-            self.cutting.take_out()
-        elif answer == SILENCE:
-            self.cutting.silence()
-
-    def _asked_about_others(self) -> str:
-        """What is to be done where another voice's sound would go too."""
-        others = self.cutting.beside()
-        if not others:
-            return CLOSE_UP
-        rate = self.bench.book.rate
-        told = [f"{b.name}: {b.words or 'sound'} ({b.samples / rate:.2f} s)" for b in others]
-        return self.ask.choose(
-            "Take out and close up", "Another voice sounds here, and would go too.", told, (CLOSE_UP, SILENCE, LEAVE)
-        )
+        self.cutting.take_out()
 
     def fill(self) -> None:
         """Lay room tone over it."""
@@ -149,10 +133,7 @@ class EditActs:
 
     def cut(self) -> None:
         """Copy and take out; where another voice sounds there too, it is asked first."""
-        words = self.cutting.copy()
-        self._to_clipboard(words)
-        if self.cutting.copied is not None:
-            self.take_out()
+        self._to_clipboard(self.cutting.cut())
 
     def paste(self) -> None:
         """At the cursor, or over the span."""

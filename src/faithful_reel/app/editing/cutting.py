@@ -4,32 +4,33 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
-from functools import partial
 
-from faithful_reel.app.editing.presenter import Editing
+from faithful_reel.app.editing.presenter import WHICH_LANE, Editing
+from faithful_reel.app.workbench import Instead
 from faithful_reel.core.book.commands import EditReels
 from faithful_reel.core.book.model import ChapterState
 from faithful_reel.core.errors import EditRefused
-from faithful_reel.core.reel.commands import CutAndClose, Paste, ReelCommand, SplitMany
+from faithful_reel.core.reel.commands import Paste, ReelCommand, SplitMany
+from faithful_reel.core.reel.cutting import EDITION
 from faithful_reel.core.reel.reel import Reel
-from faithful_reel.core.reel.timing import LINKED
 from faithful_reel.core.units import Span, samples
 from faithful_reel.core.work.editing import (
     BEFORE_ONSET_S,
-    Beside,
     Copied,
     Stop,
-    beside,
+    as_copy,
     content_for,
     copy_of,
     eased,
     filled,
     kept_only,
-    lane_words,
+    moved_to,
     onset_beside,
     paused,
     taken_out,
 )
+
+SILENCE = "Silence on this lane only"
 
 
 class Cutting:
@@ -41,55 +42,57 @@ class Cutting:
 
     def take_out(self) -> bool:
         """Take what is marked out and close up, on all linked lanes."""
+        return self._took_out() is not None
+
+    def _took_out(self) -> tuple[ChapterState, tuple[Span, ...]] | None:
+        """The chapter as it was, and the stretches that were taken out of it; None where none were."""
         work = self.editing.work()
         if work is None:
-            return False
+            return None
         chapter, reel, spans = work
-        said, edits = self.editing.said(spans), self._taken_out(chapter, reel, spans)
-        at = min(s.start for s in spans)
-        done = self.editing.do(chapter, lambda: edits, "Take out", said)
-        if done:
-            self.transport.put(at)
-        return done
+        said, going = self.editing.said(spans), self._eased(chapter, reel, spans)
+        edits = taken_out(going, self.editing.lane, set(going) - set(spans))
+        instead = Instead(SILENCE, self.silence) if len(reel.lanes) > 1 else None
+        if not self.editing.do(chapter, lambda: edits, "Take out", said, meant=self.editing.meant(reel), instead=instead):
+            return None
+        self.transport.put(min(s.start for s in spans))
+        return chapter, going
 
-    def _taken_out(self, chapter: ChapterState, reel: Reel, spans: Sequence[Span]) -> list[ReelCommand]:
-        """The edits that take stretches out; word cuts are eased, where that is wanted."""
-        if not self.editing.easing:
-            return taken_out(spans, self.editing.lane)
-        lane = replace(reel.lanes[max(0, self.editing.lane)], muted=False, solo=False)
-        render = self.bench.render_here(Reel((lane,)))
-        better = eased(spans, self.bench.tokens(chapter), render, len(lane), self.bench.book.rate)
-        return taken_out(better, self.editing.lane, set(better) - set(spans))
-
-    def beside(self) -> list[Beside]:
-        """Whose sound would go too if what is marked were taken out of all linked lanes."""
-        work = self.editing.work(need=False)
-        if work is None or len(work[1].lanes) < 2:
-            return []
-        _, reel, spans = work
-        rate = self.bench.book.rate
-        found = beside(reel, spans, self.editing.lane, partial(self.bench.columns, reel), rate)
-        tokens = self.bench.tokens(work[0]).heard()
-        return [replace(b, words=lane_words(tokens, spans, b.lane)) for b in found]
-
-    def fill(self) -> bool:
-        """Lay room tone over what is marked; nothing moves."""
-        work = self.editing.work()
-        if work is None:
-            return False
-        chapter, reel, spans = work
-        lanes = self.editing.lanes(reel)
-        return self.editing.do(
-            chapter, lambda: filled(self.bench.book, chapter, spans, lanes), "Fill with room tone", self.editing.said(spans)
+    def _eased(self, chapter: ChapterState, reel: Reel, spans: Sequence[Span]) -> tuple[Span, ...]:
+        """What is really taken out where stretches are marked: word cuts are eased, where that is wanted."""
+        own = self.editing.own_lane(reel) if self.editing.easing else None
+        if own is None:
+            return tuple(spans)
+        lane = replace(reel.lanes[own], muted=False, solo=False)
+        return tuple(
+            eased(spans, self.bench.tokens(chapter), self.bench.render_here(Reel((lane,))), len(lane), self.bench.book.rate)
         )
 
-    def silence(self) -> bool:
-        """Lay room tone over what is marked on one lane: that at hand, or the first."""
+    def fill(self) -> bool:
+        """Lay room tone over what is marked; nothing moves.  On the lane that is meant, else on all voices."""
         work = self.editing.work()
         if work is None:
             return False
+        chapter, reel, spans = work
+        return self.editing.do(
+            chapter,
+            lambda: filled(self.bench.book, chapter, spans, self._to_fill(reel)),
+            "Fill with room tone",
+            self.editing.said(spans),
+            meant=self.editing.meant(reel),
+        )
+
+    def _to_fill(self, reel: Reel) -> list[int]:
+        own = self.editing.own_lane(reel)
+        return [own] if own is not None else [k for k in self.editing.lanes(reel) if not reel.lanes[k].music]
+
+    def silence(self) -> bool:
+        """Lay room tone over what is marked on one lane."""
+        work = self.editing.work()
+        lane = self.editing.need_lane(work[1]) if work is not None else None
+        if work is None or lane is None:
+            return False
         chapter, _, spans = work
-        lane = max(0, self.editing.lane)
         return self.editing.do(
             chapter, lambda: filled(self.bench.book, chapter, spans, [lane]), "Silence", self.editing.said(spans)
         )
@@ -100,14 +103,20 @@ class Cutting:
         if work is None:
             return False
         chapter, reel, spans = work
-        length = samples(seconds, self.bench.book.rate)
+        length, in_hand = samples(seconds, self.bench.book.rate), self.editing.lane
         at = spans[-1].start if spans else min(self.transport.spot, len(reel))
+        linked = [k for k, lane in enumerate(reel.lanes) if lane.linked]
+        own = self.editing.own_lane(reel)
+        lane = in_hand if in_hand >= 0 else own if own in linked else linked[0] if linked else None
+        if lane is None:
+            self.bench.tell(WHICH_LANE)
+            return False
 
         def edits() -> list[ReelCommand]:
-            gone = taken_out(spans[-1:], self.editing.lane) if spans else []
-            return [*gone, paused(self.bench.book, chapter, at, length, max(0, self.editing.lane))]
+            gone = taken_out(spans[-1:], in_hand) if spans else []
+            return [*gone, paused(self.bench.book, chapter, at, length, lane)]
 
-        return self.editing.do(chapter, edits, f"Insert a pause of {seconds:g} s")
+        return self.editing.do(chapter, edits, f"Insert a pause of {seconds:g} s", meant=self.editing.meant(reel))
 
     def keep_only(self) -> bool:
         """Take all out but what is marked."""
@@ -115,18 +124,42 @@ class Cutting:
         if work is None:
             return False
         chapter, reel, spans = work
-        return self.editing.do(chapter, lambda: kept_only(reel, spans, self.editing.lane), "Keep only", self.editing.said(spans))
+        return self.editing.do(
+            chapter,
+            lambda: kept_only(reel, spans, self.editing.lane),
+            "Keep only",
+            self.editing.said(spans),
+            meant=self.editing.meant(reel) if len(reel.lanes) > 1 else None,
+        )
 
     def copy(self) -> str:
-        """Keep what is marked to be pasted; its words, for the clipboard."""
+        """Keep what is marked to be pasted, all of it end to end; its words, for the clipboard."""
         work = self.editing.work()
         if work is None:
             return ""
-        chapter, reel, spans = work
-        words = self.editing.text_of(spans[-1])
-        self.copied = copy_of(chapter, spans[-1], self.editing.lanes(reel), words)
-        seconds = len(spans[-1]) / self.bench.book.rate
+        return self._copied(work[0], work[1], tuple(sorted(work[2])))
+
+    def _copied(self, chapter: ChapterState, reel: Reel, spans: tuple[Span, ...]) -> str:
+        words = " … ".join(filter(None, map(self.editing.text_of, spans)))
+        lanes = self.editing.lanes(reel)
+        try:
+            self.copied = copy_of(chapter, spans, [reel.lanes[k].id for k in lanes], words)
+        except EditRefused as problem:
+            self.bench.tell(str(problem))
+            return ""
+        seconds = sum(map(len, spans)) / self.bench.book.rate
         self.bench.tell(f"Copied: {words or f'{seconds:.2f} s of sound'}.")
+        return words
+
+    def cut(self) -> str:
+        """Take what is marked out, and keep just what went, to be pasted; its words, for the clipboard."""
+        work = self.editing.work()
+        words = " ".join(filter(None, map(self.editing.text_of, work[2]))) if work is not None else ""
+        lanes = [work[1].lanes[k].id for k in self.editing.lanes(work[1])] if work is not None else []
+        went = self._took_out()
+        if went is None:
+            return ""
+        self.copied = copy_of(went[0], tuple(sorted(went[1])), lanes, words)
         return words
 
     def paste(self, *, keep_time: bool = False) -> bool:
@@ -142,9 +175,11 @@ class Cutting:
         length = sum(len(s) for s in copied.content[0][1])
 
         def edits() -> list[ReelCommand]:
-            return [Paste(over.start, over.stop, content_for(reel, copied.content), keep_time)]
+            content = content_for(chapter, copied, self.editing.own_lane(reel))
+            return [Paste(over.start, over.stop, as_copy(content, self.bench.book), keep_time, edition=EDITION)]
 
-        done = self.editing.do(chapter, edits, "Paste", copied.words or f"{length / self.bench.book.rate:.2f} s")
+        said = copied.words or f"{length / self.bench.book.rate:.2f} s"
+        done = self.editing.do(chapter, edits, "Paste", said, meant=self.editing.meant(reel) if spans else None)
         if done:
             self.transport.put(over.start)
         return done
@@ -155,31 +190,16 @@ class Cutting:
         if copied is None or found is None:
             self.bench.tell("Copy what is to be moved first, then put the cursor where it goes.")
             return False
-        chapter, reel = found
-        at, span = self.transport.spot, copied.span
+        chapter = found[0]
         source = next((c for c in self.bench.book.chapters if c.id == copied.chapter), None)
-        there = source.reel if source else None
-        lanes = [lane for lane, _ in copied.content]
         try:
-            still = there is not None and copy_of(source, span, lanes, "").content == copied.content if source else False
-        except EditRefused:
-            still = False
-        if not still or (copied.chapter == chapter.id and span.start < at < span.stop):
-            self.bench.tell("What was copied is no longer where it was. Copy it again.")
-            return False
-        take = copied.chapter, CutAndClose(span.start, span.stop, lane=LINKED if len(lanes) > 1 else lanes[0])
-        try:
-            put = chapter.id, Paste(at, at, content_for(reel, copied.content))
+            edits = moved_to(self.bench.book, source, copied, chapter, self.transport.spot, self.editing.own_lane(found[1]))
         except EditRefused as problem:
             self.bench.tell(str(problem))
             return False
-        same, later = copied.chapter == chapter.id, at >= span.stop
-        edits = (put, take) if not same or later else (take, put)
-        if same and not later:  # what is put in earlier moves what is to be taken out
-            length = len(span)
-            edits = (put, (take[0], CutAndClose(span.start + length, span.stop + length, lane=take[1].lane)))
         self.transport.stop()
-        done = self.bench.do(EditReels(edits, f"Move: {copied.words}" if copied.words else "Move sound"))
+        label = f"Move: {copied.words}" if copied.words else "Move sound"
+        done = self.bench.do(EditReels(tuple(edits), label), meant=frozenset(str(k) for k, _ in copied.content))
         if done:
             self.copied = None
         return done
@@ -191,8 +211,12 @@ class Cutting:
             return False
         chapter, reel, spans = work
         span = spans[-1]
-        content = copy_of(chapter, span, self.editing.lanes(reel), "").content
-        return self.editing.do(chapter, lambda: [Paste(span.stop, span.stop, content)], "Duplicate", self.editing.said([span]))
+
+        def edits() -> list[ReelCommand]:
+            copied = copy_of(chapter, (span,), [reel.lanes[k].id for k in self.editing.lanes(reel)], "")
+            return [Paste(span.stop, span.stop, as_copy(copied.content, self.bench.book), edition=EDITION)]
+
+        return self.editing.do(chapter, edits, "Duplicate", self.editing.said([span]))
 
     def split(self) -> bool:
         """Cut pieces in two at both ends of what is marked, or at the cursor, on the lane at hand or on all."""
@@ -220,7 +244,7 @@ class Cutting:
             at: int | None = span.start - 1
             while at is not None and at < span.stop:
                 if kind is Stop.ONSET:
-                    at = onset_beside(self.bench.columns(reel), at, len(reel), self.bench.book.rate, 1)
+                    at = onset_beside(self.editing.looks(reel), at, len(reel), self.bench.book.rate, 1)
                 else:
                     at = stops.beside(kind, at, 1)
                 if at is not None and at < span.stop:
@@ -246,9 +270,9 @@ class Cutting:
         chapter, reel, spans = work
         try:
             for edit in (
-                filled(self.bench.book, chapter, spans, self.editing.lanes(reel))
+                filled(self.bench.book, chapter, spans, self._to_fill(reel))
                 if fill
-                else self._taken_out(chapter, reel, spans)
+                else taken_out(self._eased(chapter, reel, spans), self.editing.lane)
             ):
                 reel = edit.apply(reel)
         except EditRefused as problem:

@@ -248,15 +248,7 @@ class ListActs:
         """Where time goes that another voice fills, it is asked first."""
         if not self._shown(self.elsewhere):
             return
-        others = self.cutting.beside() if self.elsewhere.shorter_by() else []
-        if not others:
-            self.elsewhere.mend()
-            return
-        told = [f"{b.name}: {b.words or 'sound'}" for b in others]
-        words = "The word is shorter from there, and another voice sounds here."
-        answer = self.ask.choose("Mend from another place", words, told, (CLOSE_UP, KEEP_TIME, LEAVE))
-        if answer != LEAVE:
-            self.elsewhere.mend(keep_time=answer == KEEP_TIME)
+        self.elsewhere.mend()
 
     def keep_version(self) -> None:
         """Ask for a name."""

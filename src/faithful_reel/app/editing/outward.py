@@ -80,15 +80,18 @@ class Outward:
         self.bench.jobs.start(f"Write {path.name}", write, done=self.bench.tell, stopped=self.bench.stopped)
 
     def write_pieces(self, folder: Path, suffix: str) -> None:
-        """Write each piece of what is marked, on the lane at hand or the first, to a file of its own."""
+        """Write each piece of what is marked, on the lane that is meant, to a file of its own."""
         asked = self._span()
         if asked is None or not self.may_write(folder / f"piece{suffix}"):
             return
-        reel, span, lanes = asked
+        reel, span, _ = asked
+        lane = self.editing.need_lane(reel)
+        if lane is None:
+            return
         render, rate = self._renderer(), self.bench.book.rate
 
         def write(watch: Watch) -> str:
-            made = written_pieces(reel, span, lanes[0] if lanes else 0, folder, suffix, render, rate, watch=watch)
+            made = written_pieces(reel, span, lane, folder, suffix, render, rate, watch=watch)
             return f"{len(made)} pieces were written to {folder.name}."
 
         self.bench.jobs.start("Write the pieces", write, done=self.bench.tell, stopped=self.bench.stopped)
@@ -152,7 +155,9 @@ class Outward:
         if work is None:
             return
         chapter, reel, spans = work
-        span, lane = spans[-1], max(0, self.editing.lane)
+        span, lane = spans[-1], self.editing.need_lane(reel)
+        if lane is None:
+            return
         row = reel.lanes[lane]
         span = beyond_joins(row, Span(span.start, min(span.stop, len(row))))
         if not len(span):

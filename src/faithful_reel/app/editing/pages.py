@@ -18,10 +18,11 @@ from faithful_reel.core.jobs import Watch
 from faithful_reel.core.memo import Memo
 from faithful_reel.core.reel.commands import PutMarker, RemoveMarkers
 from faithful_reel.core.reel.cutting import Content
+from faithful_reel.core.reel.exchanges import covered
 from faithful_reel.core.reel.reel import Lane, Marker, Reel
 from faithful_reel.core.units import Span
 from faithful_reel.core.work.editing import Copied
-from faithful_reel.core.work.offcuts import Offcut, Said, covered, is_back, offcuts_of, put_back
+from faithful_reel.core.work.offcuts import Offcut, Said, is_back, offcuts_of, put_back
 from faithful_reel.core.work.timeline import span_of, tokens_of, word_at
 
 LEAD_S, TAIL_S = 1.0, 1.5
@@ -179,7 +180,7 @@ class OffcutsPage(Page):
         found, rate = self.editing.found(), self.bench.book.rate
         if found is None:
             return ()
-        there = covered(found[1])
+        there = covered(found[1].lanes)
         return [
             Line(
                 cut.id,
@@ -212,10 +213,9 @@ class OffcutsPage(Page):
         cut, found = self.offcut(), self.editing.found()
         if cut is None or found is None:
             return None
-        names = [lane.name for lane in found[1].lanes]
-        lanes = [names.index(n) if n in names else k for n, (k, _) in zip(cut.lanes, cut.content, strict=True)]
-        content = tuple((k, segments) for k, (_, segments) in zip(lanes, cut.content, strict=True))
-        return Copied("", cut.span, self.words(cut), content)
+        music = {lane.id: lane.music for lane in found[1].lanes}
+        lanes = tuple((name, music.get(str(k), False)) for name, (k, _) in zip(cut.lanes, cut.content, strict=False))
+        return Copied("", (), self.words(cut), cut.content[: len(cut.lanes)], lanes)
 
     def put_back(self) -> bool:
         """Put the offcut at hand back where it was."""

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from enum import Enum
+from functools import partial
 
 from faithful_reel.app.settings import Settings, text
 from faithful_reel.app.transport.presenter import Transport
-from faithful_reel.app.workbench import Observed
+from faithful_reel.app.workbench import Instead, Observed
 from faithful_reel.core.book.commands import EditReels
 from faithful_reel.core.book.model import ChapterState
 from faithful_reel.core.errors import EditRefused
@@ -21,9 +22,11 @@ from faithful_reel.core.times import TimeFormat, time_of, time_text
 from faithful_reel.core.units import Span, samples
 from faithful_reel.core.work.editing import (
     SNAPPED,
+    Columns,
     Copied,
     Stop,
     Stops,
+    loudest,
     onset_beside,
     quietest,
     stops_of,
@@ -33,6 +36,10 @@ from faithful_reel.core.work.timeline import Token, span_of, word_at
 
 SNAP_REACH_S = 0.06
 LEAST_SPAN = 1
+WHICH_LANE = (
+    "It is not clear which lane is meant. Draw over its sound in the loupe, click on its name there, "
+    "or take the next lane in hand (Sound, Lane)."
+)
 LONGEST_LABEL = 40
 
 
@@ -65,8 +72,11 @@ class Editing(Observed):
         self.span: Span | None = None
         """The span at hand."""
         self._kept: tuple[Span, ...] = ()
-        self.lane = LINKED
-        """The lane that the span is on; `LINKED` for all of them."""
+        self._lane = ""
+        """The id of the lane in hand; empty for all of them."""
+        self._drawn = ""
+        """The id of the lane that the span was drawn on; empty where it was not drawn on one."""
+        self._by_words = False
         self.unit = Unit.MILLISECOND
         self.easing = text(settings, "edit/ease", "on") == "on"
         """Whether word cuts are eased: their edges go to where the ends meet best."""
@@ -88,9 +98,8 @@ class Editing(Observed):
         if now[0] != self._of[0] or now[1] is not self._of[1]:
             self._of, self._anchor = now, -1
             length = len(now[1]) if now[1] is not None else 0
-            lanes = len(now[1].lanes) if now[1] is not None else 0
-            gone = self.lane >= lanes
-            self.lane = LINKED if gone else self.lane
+            gone = bool(self._lane) and self._lane not in {lane.id for lane in (now[1].lanes if now[1] is not None else ())}
+            self._lane = "" if gone else self._lane
             if gone and not self.spans:
                 self.changed()
             self.let_go()
@@ -101,23 +110,87 @@ class Editing(Observed):
         """All that is marked, in the order that it was; the one at hand is the last."""
         return self._kept if self.span is None else (*self._kept, self.span)
 
+    @property
+    def lane(self) -> int:
+        """The number of the lane in hand; `LINKED` for all of them."""
+        found = self.found()
+        lanes = found[1].lanes if found is not None and self._lane else ()
+        return next((k for k, lane in enumerate(lanes) if lane.id == self._lane), LINKED)
+
+    def own_lane(self, reel: Reel) -> int | None:
+        """The lane that an act on one lane is for: the one in hand; the only one, music apart; that which the span was drawn on;
+        that whose words are marked, or stand at the cursor.  None where that is not clear.
+        """
+        voices = [k for k, lane in enumerate(reel.lanes) if not lane.music]
+        if self.lane >= 0:
+            return self.lane
+        drawn = next((k for k, lane in enumerate(reel.lanes) if self.span is not None and lane.id == self._drawn), None)
+        if drawn is not None:
+            return drawn
+        if len(reel.lanes) == 1 or len(voices) == 1:
+            return voices[0] if voices else 0
+        spoken = set(self._spoken_at(self.marked()))
+        clear = (self._by_words or not self.spans) and len(spoken) == 1
+        return spoken.pop() if clear else None
+
+    def _spoken_at(self, spans: Sequence[Span]) -> list[int]:
+        """The lanes whose words are for the most part in some spans; without any, that of the word at the cursor."""
+        chapter = self.bench.chapter
+        if chapter is None:
+            return []
+        if not spans:
+            word = self.word_at(self.transport.spot)
+            return [word.lane] if word is not None else []
+        return [
+            t.lane for t in self.bench.tokens(chapter).heard() if any(s.start <= (t.start + t.stop) // 2 < s.stop for s in spans)
+        ]
+
+    def looks(self, reel: Reel) -> Columns:
+        """What the lane that is meant looks like, else all voices together."""
+        own = self.own_lane(reel)
+        lanes = [own] if own is not None else [k for k, lane in enumerate(reel.lanes) if not lane.music]
+        return partial(loudest, [self.bench.columns(reel, k) for k in lanes])
+
+    def need_lane(self, reel: Reel) -> int | None:
+        """As `own_lane`; told where it is not clear which lane is meant, and nothing is to be done then."""
+        lane = self.own_lane(reel)
+        if lane is None:
+            self.bench.tell(WHICH_LANE)
+        return lane
+
+    def meant(self, reel: Reel) -> frozenset[str]:
+        """The ids of the lanes that are marked, as far as that is clear: what goes from others is asked about."""
+        lane = self.own_lane(reel)
+        return frozenset() if lane is None else frozenset({reel.lanes[lane].id})
+
     def choose_lane(self, lane: int) -> None:
         """Take a lane in hand; `LINKED` for all of them."""
         found = self.found()
         if found is not None and -1 <= lane < len(found[1].lanes) and lane != self.lane:
-            self.lane = lane
+            self._lane = found[1].lanes[lane].id if lane >= 0 else ""
             name = "all linked lanes" if lane < 0 else f"the lane {found[1].lanes[lane].name}"
             self.bench.tell(f"What is marked is on {name}.")
             self.changed()
 
-    def select(self, start: int, stop: int, *, lane: int | None = None) -> None:
-        """Mark a stretch, in reel time; an empty one takes the mark away."""
+    def draw(self, start: int, stop: int, lane: int) -> None:
+        """Mark a stretch by hand on one of the lanes; below 0 its edge is moved, on whichever it is."""
+        found = self.found()
+        if found is not None and 0 <= lane < len(found[1].lanes):
+            self.select(start, stop, drawn=found[1].lanes[lane].id)
+        else:
+            self.select(start, stop, drawn=self._drawn)
+
+    def select(self, start: int, stop: int, *, drawn: str = "", words: bool = False) -> None:
+        """Mark a stretch, in reel time; an empty one takes the mark away.
+
+        `drawn` is the lane that it was drawn on by hand, `words` whether it was marked by its words.
+        """
         found = self.found()
         if found is None:
             return
         start, stop = (min(max(0, at), len(found[1])) for at in sorted((start, stop)))
         span = Span(start, stop) if stop > start else None
-        self.lane = self.lane if lane is None else lane
+        self._drawn, self._by_words = drawn, words
         if span != self.span:
             self.span = span
             self.changed()
@@ -127,7 +200,7 @@ class Editing(Observed):
         chapter = self.bench.chapter
         span = span_of(self.bench.tokens(chapter), first, last) if chapter and first >= 0 else None
         if span is not None:
-            self.select(span.start, span.stop)
+            self.select(span.start, span.stop, words=True)
         elif chapter is not None and first >= 0 and self.bench.estimate(chapter) is not None:
             self.bench.tell(
                 "These words stand by estimate only. Hear the chapter first (Ctrl+E), or mark its sound in the loupe."
@@ -192,7 +265,7 @@ class Editing(Observed):
         if word is None:
             self.bench.tell("No word is heard at the cursor.")
         else:
-            self.select(word.start, word.stop)
+            self.select(word.start, word.stop, words=True)
 
     def word_at(self, position: int) -> Token | None:
         """What is heard at a position."""
@@ -251,8 +324,11 @@ class Editing(Observed):
         if reach is Reach.CHAPTER:
             other = len(reel) if end else 0
         elif reach is Reach.PIECE:
-            lane = reel.lanes[max(0, self.lane)]
-            index = lane.index_at(at)
+            own = self.need_lane(reel)
+            if own is None:
+                return
+            lane = reel.lanes[own]
+            index = lane.index_at(min(at, len(lane) - 1))
             other = lane.starts()[index + end]
         else:
             stops = self.stops(chapter)
@@ -275,7 +351,7 @@ class Editing(Observed):
         chapter, reel = found
         at = self.transport.spot
         if kind is Stop.ONSET:
-            to = onset_beside(self.bench.columns(reel), at, len(reel), self.bench.book.rate, way)
+            to = onset_beside(self.looks(reel), at, len(reel), self.bench.book.rate, way)
         else:
             to = self.stops(chapter).beside(kind, at, way)
         if to is None:
@@ -307,7 +383,7 @@ class Editing(Observed):
         if stop - start < LEAST_SPAN or start < 0 or stop > len(found[1]):
             self.bench.tell("The edge can not go any further.")
             return
-        self.select(start, stop)
+        self.select(start, stop, drawn=self._drawn, words=self._by_words)
         self.transport.bring(to)
 
     def _nudged(self, found: tuple[ChapterState, Reel], at: int, way: int) -> int:
@@ -362,7 +438,7 @@ class Editing(Observed):
             return
         start, stop = (quietest(render, at, length, rate) for at in (span.start, span.stop))
         if start < stop:
-            self.select(start, stop)
+            self.select(start, stop, drawn=self._drawn, words=self._by_words)
 
     def found(self) -> tuple[ChapterState, Reel] | None:
         """The chapter at hand and its reel; None where it has none."""
@@ -391,8 +467,20 @@ class Editing(Observed):
             spans = (Span(word.start, word.stop),)
         return (*found, spans)
 
-    def do(self, chapter: ChapterState, make: Callable[[], Sequence[ReelCommand]], label: str, words: str = "") -> bool:
-        """Carry out edits as one step; the cursor stays where the first of them was."""
+    def do(
+        self,
+        chapter: ChapterState,
+        make: Callable[[], Sequence[ReelCommand]],
+        label: str,
+        words: str = "",
+        *,
+        meant: frozenset[str] | None = None,
+        instead: Instead | None = None,
+    ) -> bool:
+        """Carry out edits as one step; the cursor stays where the first of them was.
+
+        `meant` and `instead` as `Workbench.do` has them.
+        """
         try:
             edits = list(make())
         except EditRefused as problem:
@@ -400,7 +488,7 @@ class Editing(Observed):
             return False
         self.transport.stop()
         shown = f"{label}: {words}" if words else label
-        return self.bench.do(EditReels(tuple((chapter.id, edit) for edit in edits), shown))
+        return self.bench.do(EditReels(tuple((chapter.id, edit) for edit in edits), shown), meant=meant, instead=instead)
 
     def said(self, spans: Sequence[Span]) -> str:
         """The words of stretches, for the name of a step."""
@@ -409,7 +497,8 @@ class Editing(Observed):
 
     def lanes(self, reel: Reel) -> list[int]:
         """The lanes that the span is on."""
-        return [self.lane] if self.lane >= 0 else [k for k, lane in enumerate(reel.lanes) if lane.linked]
+        linked = [k for k, lane in enumerate(reel.lanes) if lane.linked]
+        return [self.lane] if self.lane >= 0 else linked or list(range(len(reel.lanes)))
 
 
 def _words(kinds: Sequence[Stop]) -> str:

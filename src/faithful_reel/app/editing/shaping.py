@@ -49,10 +49,10 @@ class Shaping:
         return self.editing.do(chapter, lambda: edits, f"{by_db:+g} dB", self.editing.said(spans))
 
     def piece_at(self, position: int) -> tuple[int, int] | None:
-        """(lane, index) of the piece at a position on the lane at hand; None where there is none."""
+        """(lane, index) of the piece at a position on the lane that is meant; None where there is none, or no lane is clear."""
         found = self.editing.found()
-        lane = max(0, self.editing.lane)
-        if found is None or position >= len(found[1].lanes[lane]):
+        lane = self.editing.own_lane(found[1]) if found is not None else None
+        if found is None or lane is None or position >= len(found[1].lanes[lane]):
             return None
         return lane, found[1].lanes[lane].index_at(position)
 
@@ -66,7 +66,7 @@ class Shaping:
         at = (spans[-1].start if at_start else spans[-1].stop - 1) if spans else self.transport.spot
         piece = self.piece_at(at)
         if piece is None:
-            self.bench.tell("There is no piece at the cursor.")
+            self._no_piece()
             return False
         lane, index = piece
         edits: list[ReelCommand] = []
@@ -79,13 +79,20 @@ class Shaping:
         return self.editing.do(chapter, lambda: edits, "Fade in" if at_start else "Fade out", self.editing.said(spans))
 
     def join_near(self) -> tuple[int, int] | None:
-        """(lane, index) of the join nearest to the cursor on the lane at hand; None where there is none."""
+        """(lane, index) of the join nearest to the cursor, on the lane in hand or else on any; None where there is none."""
         found = self.editing.found()
-        lane = max(0, self.editing.lane)
-        starts = found[1].lanes[lane].starts()[1:-1] if found else []
-        if not starts:
+        if found is None:
             return None
-        return lane, 1 + min(range(len(starts)), key=lambda k: abs(starts[k] - self.transport.spot))
+        reel, at = found[1], self.transport.spot
+        lanes = [self.editing.lane] if self.editing.lane >= 0 else [k for k, lane in enumerate(reel.lanes) if not lane.hidden]
+        joins = [(abs(start - at), k, n) for k in lanes for n, start in enumerate(reel.lanes[k].starts()[1:-1], 1)]
+        return min(joins)[1:] if joins else None
+
+    def _no_piece(self) -> None:
+        """Tell why there is no piece to act on."""
+        found = self.editing.found()
+        if found is None or self.editing.need_lane(found[1]) is not None:
+            self.bench.tell("There is no piece at the cursor.")
 
     def set_join(self, length_s: float, shape: str, bend: float = 0.0) -> bool:
         """Set the crossfade of the join nearest to the cursor."""
@@ -122,7 +129,7 @@ class Shaping:
         """The name, colour and note of the piece at the cursor; None, and told, where there is none."""
         found, piece = self.editing.found(), self.piece_at(self.transport.spot)
         if found is None or piece is None:
-            self.bench.tell("There is no piece at the cursor.")
+            self._no_piece()
             return None
         segment = found[1].lanes[piece[0]].segments[piece[1]]
         return segment.name, segment.color, segment.note
@@ -131,7 +138,7 @@ class Shaping:
         """Give the piece at the cursor a name, a colour and a note."""
         found, piece = self.editing.found(), self.piece_at(self.transport.spot)
         if found is None or piece is None:
-            self.bench.tell("There is no piece at the cursor.")
+            self._no_piece()
             return False
         lane, index = piece
         return self.editing.do(found[0], lambda: [NamePiece(index, name, color, note, lane)], "Name a piece", name.strip())
@@ -231,9 +238,12 @@ class Shaping:
 
     def drop_point(self) -> bool:
         """Take the point of the gain line that is nearest to the cursor away."""
-        found, lane = self.editing.found(), max(0, self.editing.lane)
+        found = self.editing.found()
+        lane = self.editing.need_lane(found[1]) if found is not None else None
+        if found is None or lane is None:
+            return False
         points = [p for p, _ in self.points(lane)]
-        if found is None or not points:
+        if not points:
             self.bench.tell("This lane has no point on its gain line.")
             return False
         chapter, reel = found

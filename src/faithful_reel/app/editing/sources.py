@@ -9,6 +9,7 @@ from pathlib import Path
 
 from faithful_reel.app.editing.pages import NO_LINE, Described, Line, Page, new_id
 from faithful_reel.app.editing.presenter import Editing
+from faithful_reel.app.workbench import Instead
 from faithful_reel.core.audio.files import read_mono
 from faithful_reel.core.book.commands import AddRecording
 from faithful_reel.core.book.house import Housed, HouseShelf
@@ -18,6 +19,7 @@ from faithful_reel.core.book.recordings import decode, path_of, received
 from faithful_reel.core.errors import AppError
 from faithful_reel.core.jobs import Part, Watch
 from faithful_reel.core.reel.commands import Paste
+from faithful_reel.core.reel.cutting import EDITION
 from faithful_reel.core.reel.reel import Lane, Piece, Reel
 from faithful_reel.core.reel.render import FileSources
 from faithful_reel.core.text.words import Chapter
@@ -27,6 +29,8 @@ from faithful_reel.core.work.elsewhere import Elsewhere, mended_from, places_els
 from faithful_reel.core.work.timeline import Hearing
 
 BOOK, HOUSE = "this book", "the house"
+
+KEEP_TIME = "Keep the time"
 
 
 class ShelfPage(Page):
@@ -73,13 +77,15 @@ class ShelfPage(Page):
         if work is None:
             return None
         chapter, reel, spans = work
-        lane = self.editing.lanes(reel)[0]
+        lane = self.editing.need_lane(reel)
+        if lane is None:
+            return None
         words = self.editing.text_of(spans[-1])
         span = Span(spans[-1].start, min(spans[-1].stop, len(reel.lanes[lane])))
         if not len(span):
             self.bench.tell("This lane has no sound in what is marked.")
             return None
-        return words[:60], Copied(chapter.id, span, words, ((lane, reel.lanes[lane].between(span)),))
+        return words[:60], Copied(chapter.id, (span,), words, ((lane, reel.lanes[lane].between(span)),))
 
     def keep(self, copied: Copied, said: Described, *, house: bool) -> None:
         """Put a stretch on the shelf of the book, or write it to that of the house."""
@@ -121,7 +127,7 @@ class ShelfPage(Page):
         """As `Page`; a sound of the house must be pasted, so that it is copied into the book."""
         item = self.item()
         if isinstance(item, Shelved):
-            return Copied("", Span(0, len(item)), item.name, ((max(0, self.editing.lane), item.segments),))
+            return Copied("", (), item.name, ((0, item.segments),))
         if item is not None:
             self.bench.tell(f"“{item.name}” belongs to the house: paste it, then it is copied into this book.")
         return None
@@ -133,18 +139,21 @@ class ShelfPage(Page):
             return
         chapter, reel, spans = work
         over = spans[-1] if spans and at is None else Span(*[min(self.transport.spot if at is None else at, len(reel))] * 2)
-        to = max(0, self.editing.lane) if lane is None else lane
-        if isinstance(item, Shelved):
-            self._put(chapter, over, to, item.name, item.segments)
+        to = self.editing.need_lane(reel) if lane is None else lane
+        if to is None:
             return
+        if isinstance(item, Shelved):
+            self._put(chapter, over, reel.lanes[to].id, item.name, item.segments)
+            return
+        lane_id = reel.lanes[to].id
         folder, rate, path = self.bench.session.store.folder, self.bench.book.rate, self.house.sound(item.id)
 
-        def bring(watch: Watch) -> tuple[Recording, str, Span, int, str]:
-            return replace(received(folder, path, rate, watch), name=f"{item.name}.flac"), chapter.id, over, to, item.name
+        def bring(watch: Watch) -> tuple[Recording, str, Span, str, str]:
+            return replace(received(folder, path, rate, watch), name=f"{item.name}.flac"), chapter.id, over, lane_id, item.name
 
         self.bench.jobs.start(f"Bring in {item.name}", bring, done=self._brought, stopped=self.bench.stopped)
 
-    def _brought(self, made: tuple[Recording, str, Span, int, str]) -> None:
+    def _brought(self, made: tuple[Recording, str, Span, str, str]) -> None:
         recording, chapter_id, over, lane, name = made
         if all(r.hash != recording.hash for r in self.bench.book.recordings) and not self.bench.do(AddRecording(recording)):
             return
@@ -154,9 +163,9 @@ class ShelfPage(Page):
             return
         self._put(chapter, over, lane, name, (Piece(recording.hash, 0, recording.length, name=name),))
 
-    def _put(self, chapter: ChapterState, over: Span, lane: int, name: str, segments: tuple[object, ...]) -> None:
-        edit = Paste(over.start, over.stop, ((lane, segments),))  # type: ignore[arg-type]  # segments as they are kept
-        if self.editing.do(chapter, lambda: [edit], "Paste from the shelf", name):
+    def _put(self, chapter: ChapterState, over: Span, lane: str, name: str, segments: tuple[object, ...]) -> None:
+        edit = Paste(over.start, over.stop, ((lane, segments),), edition=EDITION)  # type: ignore[arg-type]  # segments as they are kept
+        if self.editing.do(chapter, lambda: [edit], "Paste from the shelf", name, meant=frozenset({lane})):
             self.transport.put(over.start)
 
     def take_files(self, paths: Sequence[Path]) -> None:
@@ -320,7 +329,7 @@ class ElsewherePage(Page):
         if place is None:
             return None
         piece = Piece(place.recording, place.start, place.stop, place.gain_db, name=self.words)
-        return Copied("", Span(0, len(piece)), self.words, ((self._lane, (piece,)),))
+        return Copied("", (), self.words, ((self._lane, (piece,)),))
 
     def _here(self) -> tuple[ChapterState, Reel] | None:
         """The chapter, where it is as it was when the places were looked for."""
@@ -342,10 +351,8 @@ class ElsewherePage(Page):
         first = max(0, at - round(max(1.0, self.transport.lead_s) * rate))
         self.transport.hear_reel(reel, first, min(len(reel), at + place.stop - place.start + 2 * rate))
 
-    def shorter_by(self) -> int:
-        """How many samples the chapter would lose if it were mended with the place at hand; 0 where it loses none."""
-        place = next((p for p in self._places if f"{p.chapter} {p.first}" == self.key), None)
-        return max(0, len(self.span) - (place.stop - place.start)) if place is not None else 0
+    def _mend_in_its_time(self) -> bool:
+        return self.mend(keep_time=True)
 
     def mend(self, *, keep_time: bool = False) -> bool:
         """Put the place at hand where the words are."""
@@ -355,7 +362,11 @@ class ElsewherePage(Page):
         edits = mended_from(place, self.span, self._lane, self.words)
         if keep_time:
             edits = [replace(e, keep_time=True) if isinstance(e, Paste) else e for e in edits]
-        done = self.editing.do(here[0], lambda: edits, "Mend from another place", self.words)
+        own = here[1].lanes[self._lane].id
+        instead = None if keep_time else Instead(KEEP_TIME, self._mend_in_its_time)
+        done = self.editing.do(
+            here[0], lambda: edits, "Mend from another place", self.words, meant=frozenset({own}), instead=instead
+        )
         if done:
             self._places, self._reel = [], None
             self.transport.put(self.span.start)

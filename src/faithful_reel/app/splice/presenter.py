@@ -401,7 +401,7 @@ class SplicePresenter(Observed):
         previews = planned.previews if planned is not None else ()
         reel = previews[-1].reel if previews else chapter.reel
         places = tuple(at for p in previews for at in p.joins) if previews else placed.joins if placed is not None else ()
-        lane = previews[-1].plan.command.lane if previews else placed.lane if placed is not None else 0
+        lane = previews[-1].lane if previews else placed.lane if placed is not None else 0
         key: tuple[object, ...] = (pickup.id, id(reel), places)
         if key == self._judged or reel is None:
             return
@@ -597,7 +597,7 @@ class SplicePresenter(Observed):
             return None
         take = self.bench.columns(take_reel(self.bench.book, pickup.takes[pickup.chosen]))
         if planned is not None and planned.pickup.id == pickup.id:
-            reel, looks, lane = planned.previews[-1].reel, planned.looks, planned.previews[-1].plan.command.lane
+            reel, looks, lane = planned.previews[-1].reel, planned.looks, planned.previews[-1].lane
 
             def overview(recording: str) -> Overview | None:
                 return looks.get(recording) or self.bench.overview(recording)

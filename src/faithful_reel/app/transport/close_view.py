@@ -46,7 +46,7 @@ class CloseView(Loupe):
         self._shown = Seen()
         self.snap = editing.snapped
         self.clicked.connect(transport.go_to)
-        self.span_wanted.connect(editing.select)
+        self.span_wanted.connect(editing.draw)
         self.none_wanted.connect(editing.clear)
         self.let_go.connect(editing.let_go)
         self.lane_wanted.connect(editing.choose_lane)

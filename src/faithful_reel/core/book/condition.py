@@ -13,53 +13,15 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
-from faithful_reel.core.errors import BookDamaged, BookInUse, StoreProblem
+from faithful_reel.core.book.journal import Journal
+from faithful_reel.core.book.packing import NONSENSE
+from faithful_reel.core.errors import AppError, BookDamaged, BookInUse, StoreProblem
 from faithful_reel.core.files import address, shown
 
 APPLICATION_ID = 0x4652454C  # "FREL"
 SUFFIX = ".reelbook"
 DATABASE, LOCK = "book.sqlite", "book.lock"
-_BUSY = {sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED, sqlite3.SQLITE_PROTOCOL}
-_CLOSED_TO_US = {sqlite3.SQLITE_READONLY, sqlite3.SQLITE_PERM, sqlite3.SQLITE_CANTOPEN, sqlite3.SQLITE_AUTH}
-_DISK = {sqlite3.SQLITE_IOERR, sqlite3.SQLITE_FULL, sqlite3.SQLITE_NOLFS, sqlite3.SQLITE_NOMEM}
-NONSENSE = (ValueError, TypeError, LookupError, ArithmeticError, AttributeError, RecursionError, AssertionError)
-"""What reading or replaying a journal raises when it is not as we wrote it."""
 BACKUP_NAME = re.compile(r"book-(\d{8}-\d{6})(?:-\d+)?\.sqlite")
-
-
-def told(folder: Path, problem: sqlite3.Error) -> StoreProblem:
-    """What an error of SQLite means for the user: a book that must wait, one that can only be read, a disk, or damage."""
-    full = getattr(problem, "sqlite_errorcode", 0) or 0
-    code = full & 0xFF
-    name = shown(folder)
-    if code in _BUSY:
-        return StoreProblem(f"{name} is in use by another program just now. Wait a moment and try again.")
-    if code in _CLOSED_TO_US:
-        return StoreProblem(f"{name} can not be written to: it is read-only ({problem}). Copy it to a folder of your own.")
-    if code in _DISK and full != sqlite3.SQLITE_IOERR_SHORT_READ:
-        return StoreProblem(f"The disk of {name} does not answer ({problem}). Check it and make room, then try again.")
-    return damaged(folder, str(problem))
-
-
-def damaged(folder: Path, why: str) -> BookDamaged:
-    """The error for a damaged book, with the backups that are whole."""
-    why = " ".join(why.replace("*** in database main ***", "").split())
-    whole = whole_backups(folder)
-    rest = (
-        f"{len(whole)} of its backups {'is' if len(whole) == 1 else 'are'} whole, the newest step at {whole[0].at}: restore it."
-        if whole
-        else "It has no whole backup."
-    )
-    return BookDamaged(f"The database of {shown(folder)} is damaged and can not be opened ({why}). {rest}")
-
-
-@dataclass(frozen=True, slots=True)
-class Backup:
-    """A whole backup of a book's database: its file, how many steps it holds, and when the newest of them was taken."""
-
-    path: Path
-    steps: int
-    at: str
 
 
 def backups(folder: Path) -> list[Path]:
@@ -69,43 +31,6 @@ def backups(folder: Path) -> list[Path]:
     except OSError:
         return []
     return sorted(found, key=lambda p: p.stem, reverse=True)
-
-
-def whole_backups(folder: Path, most: int = 3) -> list[Backup]:
-    """The newest backups that are whole, each looked at."""
-    found = []
-    for path in backups(folder)[: 2 * most]:
-        try:
-            with contextlib.closing(sqlite3.connect(address(path, read_only=True), uri=True)) as db:
-                if db.execute("PRAGMA quick_check(1)").fetchone()[0] != "ok":
-                    continue
-                if int(db.execute("PRAGMA application_id").fetchone()[0]) != APPLICATION_ID:
-                    continue
-                steps, at = db.execute("SELECT count(*), coalesce(max(at), '') FROM steps WHERE id > 0").fetchone()
-        except (sqlite3.Error, *NONSENSE):
-            continue
-        found.append(Backup(path, int(steps), str(at).replace("T", " ") or "the beginning"))
-        if len(found) == most:
-            break
-    return found
-
-
-def look_for_book(folder: Path) -> None:
-    """See whether a folder is a book.
-
-    Raises
-    ------
-    StoreProblem
-        It is not.
-    BookDamaged
-        Its database is missing, but there are backups of it.
-    """
-    if not folder.is_dir():
-        raise StoreProblem(f"The book {folder.name} is not there. Check the name and the folder.")
-    if not (folder / DATABASE).is_file():
-        if backups(folder):
-            raise damaged(folder, "the database is missing")
-        raise StoreProblem(f"{folder.name} is not a book: it holds no {DATABASE}. Choose a folder that ends in {SUFFIX}.")
 
 
 def lock_file(folder: Path) -> int:
@@ -133,6 +58,82 @@ def lock_file(folder: Path) -> int:
 
 def _no_lock(folder: Path) -> StoreProblem:
     return StoreProblem(f"{LOCK} in {shown(folder)} is a link or no ordinary file. Nothing was changed; move it away first.")
+
+
+def damaged(folder: Path, why: str) -> BookDamaged:
+    """The error for a damaged book, with the backups that are whole."""
+    why = " ".join(why.replace("*** in database main ***", "").split())
+    whole = whole_backups(folder)
+    rest = (
+        f"{len(whole)} of its backups {'is' if len(whole) == 1 else 'are'} whole, the newest step at {whole[0].at}: restore it."
+        if whole
+        else "It has no whole backup."
+    )
+    return BookDamaged(f"The database of {shown(folder)} is damaged and can not be opened ({why}). {rest}")
+
+
+@dataclass(frozen=True, slots=True)
+class Backup:
+    """A whole backup of a book's database: its file, how many steps it holds, and when the newest of them was taken."""
+
+    path: Path
+    steps: int
+    at: str
+
+
+def see_whole(folder: Path, db: sqlite3.Connection) -> None:
+    """See that a copy of a book's database leads to a book.
+
+    Raises
+    ------
+    StoreProblem
+        It does not: its journal can not be read, or a value that the book needs is missing.
+    """
+    journal = Journal(folder, db)
+    astray = journal.astray()
+    if astray:
+        raise StoreProblem(f"This copy of the database of {shown(folder)} is not whole ({astray}).")
+    for chapter in journal.book_at(journal.head).chapters:
+        for key in filter(None, (chapter.text, chapter.hearing)):
+            journal.body(key)
+
+
+def whole_backups(folder: Path, most: int = 3) -> list[Backup]:
+    """The newest backups that are whole: each is read to the book that it holds."""
+    found = []
+    for path in backups(folder)[: 2 * most]:
+        try:
+            with contextlib.closing(sqlite3.connect(address(path, read_only=True), uri=True)) as db:
+                if db.execute("PRAGMA quick_check(1)").fetchone()[0] != "ok":
+                    continue
+                if int(db.execute("PRAGMA application_id").fetchone()[0]) != APPLICATION_ID:
+                    continue
+                steps, at = db.execute("SELECT count(*), coalesce(max(at), '') FROM steps WHERE id > 0").fetchone()
+                see_whole(folder, db)
+        except (sqlite3.Error, AppError, *NONSENSE):
+            continue
+        found.append(Backup(path, int(steps), str(at).replace("T", " ") or "the beginning"))
+        if len(found) == most:
+            break
+    return found
+
+
+def look_for_book(folder: Path) -> None:
+    """See whether a folder is a book.
+
+    Raises
+    ------
+    StoreProblem
+        It is not.
+    BookDamaged
+        Its database is missing, but there are backups of it.
+    """
+    if not folder.is_dir():
+        raise StoreProblem(f"The book {folder.name} is not there. Check the name and the folder.")
+    if not (folder / DATABASE).is_file():
+        if backups(folder):
+            raise damaged(folder, "the database is missing")
+        raise StoreProblem(f"{folder.name} is not a book: it holds no {DATABASE}. Choose a folder that ends in {SUFFIX}.")
 
 
 @contextlib.contextmanager

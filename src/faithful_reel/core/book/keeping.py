@@ -17,11 +17,11 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from faithful_reel.core.book.condition import DATABASE, backups, held_open
+from faithful_reel.core.book.condition import DATABASE, backups, held_open, see_whole
 from faithful_reel.core.book.recordings import Fault, faults, hash_of
 from faithful_reel.core.book.session import Session
 from faithful_reel.core.book.store import BookStore
-from faithful_reel.core.errors import FileProblem, StoreProblem
+from faithful_reel.core.errors import BookDamaged, FileProblem, StoreProblem
 from faithful_reel.core.files import address, beside, refuse_over
 from faithful_reel.core.jobs import Unwatched, Watch
 
@@ -47,9 +47,9 @@ def backed_up(folder: Path) -> Path:
     part = beside(target)
     try:
         shelf.mkdir(exist_ok=True)
-        _copied(folder / DATABASE, part)
+        _copied(folder, folder / DATABASE, part)
         part.replace(target)
-    except (OSError, sqlite3.Error) as problem:
+    except (OSError, sqlite3.Error, BookDamaged) as problem:
         raise StoreProblem(f"No backup of {folder.name} could be written ({problem}). Make room on the disk.") from problem
     finally:
         part.unlink(missing_ok=True)
@@ -57,14 +57,16 @@ def backed_up(folder: Path) -> Path:
     return target
 
 
-def _copied(database: Path, target: Path) -> None:
-    """A whole, consistent copy of a database that may be in use."""
+def _copied(folder: Path, database: Path, target: Path) -> None:
+    """A consistent copy of a database that may be in use, read to the book that it holds."""
     with contextlib.closing(sqlite3.connect(address(database, read_only=True), uri=True)) as db:
         if db.execute("PRAGMA quick_check").fetchone()[0] != "ok":
             raise sqlite3.DatabaseError("the database is damaged")
         db.execute("VACUUM INTO ?", (address(target),))
     with target.open("rb") as file:
         os.fsync(file.fileno())
+    with contextlib.closing(sqlite3.connect(address(target, read_only=True), uri=True)) as db:
+        see_whole(folder, db)
 
 
 def _free(folder: Path, stem: str) -> Path:
@@ -96,7 +98,7 @@ def restored(folder: Path, backup: Path) -> Path:
     kept = _free(folder, f"damaged-{time.strftime('%Y%m%d-%H%M%S')}")
     try:
         with held_open(folder):
-            _copied(backup, part)
+            _copied(folder, backup, part)
             logs = [folder / (DATABASE + tail) for tail in ("-wal", "-shm")]
             for path in (folder / DATABASE, *logs):  # first all is kept; then the log goes, which must not meet another database
                 if path.exists():
@@ -104,7 +106,7 @@ def restored(folder: Path, backup: Path) -> Path:
             for path in logs:
                 path.unlink(missing_ok=True)
             part.replace(folder / DATABASE)
-    except (OSError, sqlite3.Error) as problem:
+    except (OSError, sqlite3.Error, BookDamaged) as problem:
         raise StoreProblem(f"The backup {backup.name} can not be used ({problem}). Try an older one.") from problem
     finally:
         part.unlink(missing_ok=True)
@@ -130,7 +132,7 @@ def archived(folder: Path, out: Path, watch: Watch | None = None) -> Path:
         raise StoreProblem(f"{folder.name} is not a book: it holds no {DATABASE}. Choose a folder that ends in .reelbook.")
     refuse_over(out, folder)
     try:
-        _copied(folder / DATABASE, database)
+        _copied(folder, folder / DATABASE, database)
         files = [(DATABASE, database)]
         for sub in ("recordings", "masters"):
             found = sorted((folder / sub).iterdir()) if (folder / sub).is_dir() else []

@@ -11,12 +11,15 @@ from typing import Any
 
 from pydantic import TypeAdapter
 
-from faithful_reel.core.book.condition import NONSENSE
 from faithful_reel.core.errors import BookDamaged
 from faithful_reel.core.reel.reel import Reel
 
 MOST_UNPACKED = 1 << 29
 """A larger value is no content of a book."""
+
+
+NONSENSE = (ValueError, TypeError, LookupError, ArithmeticError, AttributeError, RecursionError, AssertionError)
+"""What reading or replaying a journal raises when it is not as we wrote it."""
 
 
 @lru_cache(maxsize=64)
@@ -100,7 +103,7 @@ _UNSEEN: dict[str, object] = {
     "tone": None,
 }
 """What reels can have since keys are kept, and how it stands where it changes nothing: then the key is as it always was."""
-_SILENT = frozenset({"color", "note", "hidden", "markers"})
+_SILENT = frozenset({"color", "note", "hidden", "markers", "id"})
 """What is never heard."""
 
 

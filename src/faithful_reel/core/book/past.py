@@ -10,9 +10,9 @@ from pathlib import Path
 from typing import Any
 
 from faithful_reel.core.book.commands import KINDS
-from faithful_reel.core.book.condition import DATABASE, NONSENSE, damaged
+from faithful_reel.core.book.condition import DATABASE, damaged
 from faithful_reel.core.book.model import Book
-from faithful_reel.core.book.packing import adapter
+from faithful_reel.core.book.packing import NONSENSE, adapter
 from faithful_reel.core.errors import AppError
 from faithful_reel.core.files import address
 

@@ -410,11 +410,12 @@ def _spliced(book: Book, splice: Splice) -> Book:
     for edit, put in zip(splice.edits, splice.placed, strict=True):
         span = Span(edit.start, edit.stop)
         before = tuple(lane.between(span) for lane in reel.lanes)
-        own = reel.lanes[edit.lane] if 0 <= edit.lane < len(reel.lanes) else None
-        index = own.starts().index(span.stop) if own is not None and span.stop in own.starts() else -1
-        after = own.segments[index].join if own is not None and 0 <= index < len(own.segments) else SOFT
+        lane = reel.index(edit.lane)
+        own, ids = reel.lanes[lane], tuple(k.id for k in reel.lanes)
+        index = own.starts().index(span.stop) if span.stop in own.starts() else -1
+        after = own.segments[index].join if 0 <= index < len(own.segments) else SOFT
         reel = edit.apply(reel)
-        placed.append(replace(put, lane=edit.lane, before=before, after=after))
+        placed.append(replace(put, lane=lane, before=before, after=after, ids=ids))
     book = replace(book, recordings=(*book.recordings, *fresh))
     book = book.with_chapter(p.chapter, lambda c: replace(c, reel=reel))
     return book.with_pickup(p.id, lambda p: replace(p, state=State.SPLICED, placed=tuple(placed)))

@@ -10,6 +10,22 @@ from faithful_reel.core.book.labels import step_label
 from faithful_reel.core.book.model import Book
 from faithful_reel.core.book.store import BookStore
 from faithful_reel.core.errors import StoreProblem
+from faithful_reel.core.reel.bounds import reel_within
+
+
+def _playable(before: Book, after: Book) -> Book:
+    """A book of whose chapters all that a command changed can be played; raises `EditRefused` for one that can not.
+
+    It stands here, not in the commands: a journal that was written before a rule came is still replayed as it was.
+    """
+    reels = {c.id: c.reel for c in (*before.chapters, *before.left_out)}
+    changed = [c for c in after.chapters if c.reel is not None and c.reel is not reels.get(c.id)]
+    lengths = {r.hash: r.length for r in after.recordings} if changed else {}
+    for chapter in changed:
+        assert chapter.reel is not None
+        reel_within(chapter.reel, reels.get(chapter.id), lengths)
+    return after
+
 
 MOST_HELD = 400
 """Books that undo and redo find in memory; older ones are read from disk."""
@@ -24,15 +40,21 @@ class Session:
         self._listeners: list[Callable[[Book, Book], None]] = []
         self._opened_at = store.head
         self.book = store.book_at(store.head)
+        store.mend_states(self.book)
         self._states[store.head] = self.book
 
     def listen(self, listener: Callable[[Book, Book], None]) -> None:
         """Call `listener(before, after)` after every change."""
         self._listeners.append(listener)
 
-    def do(self, command: BookCommand) -> None:
-        """Carry out a command: apply, write, show.  If it raises, nothing has changed."""
-        after = command.apply(self.book)
+    def do(self, command: BookCommand, may: Callable[[Book, Book], None] | None = None) -> None:
+        """Carry out a command: apply, write, show.  If it raises, nothing has changed.
+
+        `may(before, after)` is asked before it is written, and raises where it is not to be.
+        """
+        after = _playable(self.book, command.apply(self.book))
+        if may is not None:
+            may(self.book, after)
         step = self.store.append(command, after, step_label(command, self.book))
         self._hold(step, after)
         self._become(after)

@@ -14,17 +14,18 @@ import sqlite3
 import time
 import zlib
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import Any, Self
 
 from pydantic import ValidationError
 
-from faithful_reel.core.book.commands import KINDS, BookCommand
-from faithful_reel.core.book.condition import APPLICATION_ID, DATABASE, NONSENSE, damaged, lock_file, look_for_book, told
+from faithful_reel.core.book.commands import BookCommand
+from faithful_reel.core.book.condition import APPLICATION_ID, DATABASE, damaged, lock_file, look_for_book
+from faithful_reel.core.book.journal import Journal, told
 from faithful_reel.core.book.model import Book, ChapterState
-from faithful_reel.core.book.packing import Packed, adapter, key_of, packed, unpacked_body
-from faithful_reel.core.errors import AppError, BookDamaged, BookInUse, StoreProblem
+from faithful_reel.core.book.packing import NONSENSE, Packed, adapter, packed
+from faithful_reel.core.errors import BookDamaged, BookInUse, EditRefused, StoreProblem
 from faithful_reel.core.files import address, shown
 
 HEARD = "cache/heard.sqlite"
@@ -56,23 +57,7 @@ _MIGRATIONS: tuple[str, ...] = (
 )
 
 
-@dataclass(frozen=True, slots=True)
-class Step:
-    """One entry of the journal: what was done, when and by whom.  `ways` counts the steps that were taken from here."""
-
-    id: int
-    parent: int
-    at: str
-    chapter: str
-    label: str
-    name: str = ""
-    ways: int = 0
-
-
-_STEP = "id, parent, at, chapter, label, name, (SELECT count(*) FROM steps c WHERE c.parent = steps.id)"
-
-
-class BookStore:
+class BookStore(Journal):
     """One open book.  All calls from one thread.
 
     Raises
@@ -85,7 +70,7 @@ class BookStore:
     """
 
     def __init__(self, folder: Path, *, create: bool = False, name: str = "") -> None:
-        self.folder, self.name = folder, name or user_name()
+        self.folder, self.name, self.unread = folder, name or user_name(), []
         self._kept: dict[str, tuple[ChapterState, str]] = {}
         if create:
             if folder.exists() and any(folder.iterdir()):
@@ -113,10 +98,10 @@ class BookStore:
             self._prepare(create=create)
         except sqlite3.Error as problem:
             self._let_go()
-            raise told(folder, problem) from problem
+            raise told(folder, problem, self._damaged) from problem
         except NONSENSE as problem:
             self._let_go()
-            raise damaged(folder, "it is not as this program writes it") from problem
+            raise self._damaged("it is not as this program writes it") from problem
         except StoreProblem:
             self._let_go()
             raise
@@ -181,42 +166,9 @@ class BookStore:
             raise sqlite3.DatabaseError(problems[0])
         for number in range(version, len(_MIGRATIONS)):
             db.executescript(f"BEGIN IMMEDIATE;{_MIGRATIONS[number]}PRAGMA user_version = {number + 1};COMMIT;")
-        if astray := self._astray():
+        if astray := self.astray():
             raise sqlite3.DatabaseError(astray)
         self.lost_steps = max(0, self._acknowledged - int(self._one("SELECT max(id) FROM steps")[0]))
-
-    def _astray(self) -> str:
-        """What is wrong with the order of the journal; empty where a step comes after its parent and the head is there."""
-        if self._one("SELECT count(*) FROM steps WHERE id = ?", self.head)[0] != 1:
-            return "the step that it stands at is missing"
-        wrong = "typeof(parent) != 'integer' OR typeof(next) != 'integer' OR parent >= id OR (next != 0 AND next <= id)"
-        if self._one(f"SELECT count(*) FROM steps WHERE id > 0 AND ({wrong})")[0]:
-            return "its steps are out of order"
-        return ""
-
-    def _all(self, query: str, *values: object) -> list[Any]:
-        """All rows of a query; what SQLite can not do is told as what it means."""
-        try:
-            return self._db.execute(query, values).fetchall()
-        except sqlite3.ProgrammingError:
-            raise
-        except sqlite3.Error as problem:
-            raise told(self.folder, problem) from problem
-
-    def _one(self, query: str, *values: object) -> Any:
-        """The first row of a query, one that must be there."""
-        rows = self._all(query, *values)
-        if not rows:
-            raise damaged(self.folder, "an entry that every book has is missing")
-        return rows[0]
-
-    def integrity(self) -> list[str]:
-        """What SQLite finds wrong with the database; empty where it is whole."""
-        return [str(row[0]) for row in self._all("PRAGMA quick_check(5)") if row[0] != "ok"]
-
-    def count(self) -> int:
-        """How many steps the journal holds, on all branches."""
-        return int(self._one("SELECT count(*) FROM steps WHERE id > 0")[0])
 
     def __enter__(self) -> Self:
         return self
@@ -251,19 +203,10 @@ class BookStore:
 
     # --- the journal ----------------------------------------------------------------------------------------------
 
-    @property
-    def head(self) -> int:
-        """The step that the book stands at."""
-        value = self._one("SELECT value FROM meta WHERE key = 'head'")[0]
-        try:
-            return int(value)
-        except NONSENSE as problem:
-            raise damaged(self.folder, "the step that it stands at is no number") from problem
-
     def append(self, command: BookCommand, after: Book, label: str = "") -> int:
         """Write a command behind the head and make it the head, called `label` or as the command is.  On return it is on disk."""
         kind: Any = type(command)
-        body = adapter(kind).dump_json(command).decode()
+        body = _readable(kind, command)
         with self._writing() as db:
             parent = self.head
             at = time.strftime("%Y-%m-%dT%H:%M:%S")
@@ -276,27 +219,46 @@ class BookStore:
             )
             db.execute("UPDATE steps SET next = ? WHERE id = ?", (step, parent))
             db.execute("UPDATE meta SET value = ? WHERE key = 'head'", (str(step),))
-            if step % STATE_EVERY == 0:
-                self._keep_state(db, step, after)
+            kept = self._keep_state(db, step, after) if step % STATE_EVERY == 0 else {}
+        self._kept |= kept
         self._acknowledge(step)
         return step
 
     def keep_state(self, book: Book) -> None:
         """Keep the whole book as it stands at the head, so that it opens quickly."""
         with self._writing() as db:
-            self._keep_state(db, self.head, book)
+            kept = self._keep_state(db, self.head, book)
+        self._kept |= kept
 
-    def _keep_state(self, db: sqlite3.Connection, step: int, book: Book) -> None:
-        """Keep the book at a step: chapters that did not change since the last time cost nothing."""
-        keys = []
+    def mend_states(self, book: Book) -> None:
+        """Exchange kept states that could not be read for that of the book as it stands at the head."""
+        if self.unread:
+            with contextlib.suppress(StoreProblem):  # they are a shortcut only
+                with self._writing() as db:
+                    db.executemany("DELETE FROM states WHERE step = ?", [(step,) for step in self.unread])
+                self.keep_state(book)
+            self.unread = []
+
+    def _keep_state(self, db: sqlite3.Connection, step: int, book: Book) -> dict[str, tuple[ChapterState, str]]:
+        """Keep the book at a step: chapters that did not change since the last time cost nothing.
+
+        Gives the chapters that were kept, by their ids, with their keys: they are kept once this is committed, not sooner.
+        """
+        now: dict[str, tuple[ChapterState, str]] = {}
         for chapter in book.chapters:
             kept = self._kept.get(chapter.id)
-            if kept is None or kept[0] is not chapter:
-                kept = chapter, _keep(db, packed(ChapterState, chapter))
-                self._kept[chapter.id] = kept
-            keys.append(kept[1])
+            now[chapter.id] = kept if kept and kept[0] is chapter else (chapter, _keep(db, packed(ChapterState, chapter)))
         body = zlib.compress(adapter(Book).dump_json(replace(book, chapters=())), 1)
-        db.execute("INSERT OR REPLACE INTO states VALUES (?, ?, ?)", (step, body, " ".join(keys)))
+        db.execute("INSERT OR REPLACE INTO states VALUES (?, ?, ?)", (step, body, " ".join(key for _, key in now.values())))
+        return now
+
+    def _chapter(self, key: str) -> ChapterState:
+        chapter = super()._chapter(key)
+        self._kept.setdefault(chapter.id, (chapter, key))
+        return chapter
+
+    def _damaged(self, why: str) -> BookDamaged:
+        return damaged(self.folder, why)
 
     def go_to(self, step: int) -> None:
         """Make another step the head; on return that is on disk.  Redo leads back to it from all steps before it."""
@@ -310,96 +272,6 @@ class BookStore:
                     UPDATE steps SET next = up.id FROM up WHERE steps.id = up.parent AND steps.next != up.id""",
                     (step,),
                 )
-
-    def step(self, step: int) -> Step:
-        """One entry of the journal.
-
-        Raises
-        ------
-        StoreProblem
-            There is no such step, or it can not be read.
-        """
-        rows = self._all(f"SELECT {_STEP} FROM steps WHERE id = ?", step)
-        if not rows:
-            raise StoreProblem(f"Step {step} is not in the journal of {self.folder.name}.")
-        return Step(*rows[0])
-
-    def following(self, step: int) -> int:
-        """The step that was last taken from here; 0 where there is none."""
-        return int(self._one("SELECT next FROM steps WHERE id = ?", step)[0])
-
-    def history(self) -> list[Step]:
-        """The steps that lead to the head, and those that redo would take, in order."""
-        rows: dict[int, Step] = {}
-        for way in ("parent", "next"):
-            query = f"""WITH RECURSIVE line(id, beside) AS (SELECT id, {way} FROM steps WHERE id = ?
-                    UNION ALL SELECT s.id, s.{way} FROM line l JOIN steps s ON s.id = l.beside AND l.beside > 0)
-                SELECT {_STEP} FROM steps WHERE id > 0 AND id IN (SELECT id FROM line)"""
-            rows |= {row[0]: Step(*row) for row in self._all(query, self.head)}
-        return [rows[k] for k in sorted(rows)]
-
-    def ways_from(self, step: int) -> list[tuple[Step, Step, int]]:
-        """The ways that were taken from a step: (first step, last step, how many) of each, the latest first."""
-        found = []
-        for (first,) in self._all("SELECT id FROM steps WHERE parent = ? ORDER BY id DESC", step):
-            line = self._one(
-                """WITH RECURSIVE line(id, next) AS (SELECT id, next FROM steps WHERE id = ?
-                    UNION ALL SELECT s.id, s.next FROM line l JOIN steps s ON s.id = l.next AND l.next > 0)
-                SELECT max(id), count(*) FROM line""",
-                first,
-            )
-            found.append((self.step(first), self.step(int(line[0])), int(line[1])))
-        return found
-
-    def book_at(self, step: int, *, afresh: bool = False) -> Book:
-        """Rebuild the book as it was at a step: the nearest state before it, and the commands since.
-
-        `afresh` replays the journal from its beginning.
-        """
-        try:
-            return self._replayed(step, afresh=afresh)
-        except StoreProblem:
-            raise
-        except (AppError, *NONSENSE) as problem:
-            raise damaged(self.folder, "its journal can not be replayed") from problem
-
-    def _replayed(self, step: int, *, afresh: bool) -> Book:
-        chain: list[tuple[str, str]] = []
-        book = Book()
-        at = step
-        while at > 0:
-            kept = [] if afresh else self._all("SELECT body, chapters FROM states WHERE step = ?", at)
-            if kept:
-                book = self._state(*kept[0])
-                break
-            entries = self._all("SELECT parent, kind, body FROM steps WHERE id = ?", at)
-            if not entries or int(entries[0][0]) >= at:
-                raise damaged(self.folder, f"step {at} is missing from its journal")
-            chain.append((entries[0][1], entries[0][2]))
-            at = int(entries[0][0])
-        for kind, body in reversed(chain):
-            if kind not in KINDS:
-                raise StoreProblem(
-                    f"{self.folder.name} holds a step that this version does not know ({kind}). Update to open it."
-                )
-            command: BookCommand = self._read(KINDS[kind], body)
-            book = command.apply(book)
-        return book
-
-    def _state(self, body: bytes, keys: str) -> Book:
-        book: Book = self._read(Book, unpacked_body(body))
-        chapters = []
-        for key in keys.split():
-            chapter: ChapterState = self.get(ChapterState, key)
-            self._kept.setdefault(chapter.id, (chapter, key))
-            chapters.append(chapter)
-        return replace(book, chapters=tuple(chapters))
-
-    def _read(self, kind: type, body: str | bytes) -> Any:
-        try:
-            return adapter(kind).validate_json(body)
-        except ValidationError as problem:
-            raise damaged(self.folder, "an entry of its journal can not be read") from problem
 
     # --- notes ----------------------------------------------------------------------------------------------------
 
@@ -430,22 +302,17 @@ class BookStore:
             for row in rows:
                 _keep(db, row)
 
-    def get(self, kind: type, key: str) -> Any:
-        """Read a value kept by `put`."""
-        return self._read(kind, self._body(key))
 
-    def word_count(self, key: str) -> int:
-        """How many words a kept chapter text has, without making all of them: in its JSON each begins an object."""
-        return self._body(key).count(b'{"text":')
-
-    def _body(self, key: str) -> bytes:
-        rows = self._all("SELECT body FROM contents WHERE key = ?", key)
-        if not rows:
-            raise damaged(self.folder, "a part of it is missing")
-        body = unpacked_body(rows[0][0])
-        if key_of(body) != key:
-            raise damaged(self.folder, "a part of it is not as it was kept")
-        return body
+def _readable(kind: Any, command: BookCommand) -> str:
+    """A command as JSON, read back: what can not be read would make a book that can not be opened."""
+    body: bytes = adapter(kind).dump_json(command)
+    try:
+        back = adapter(kind).validate_json(body)
+    except ValidationError as problem:
+        raise EditRefused("This step holds a value that is no number, so it was not taken.") from problem
+    if back != command:
+        raise EditRefused("This step would not be read as it was written, so it was not taken.")
+    return body.decode()
 
 
 def _keep(db: sqlite3.Connection, row: Packed) -> str:
@@ -453,30 +320,11 @@ def _keep(db: sqlite3.Connection, row: Packed) -> str:
     return row.key
 
 
-class Contents:
-    """Reads the large values of a book from another thread than the one that has it open."""
+class Contents(Journal):
+    """Reads a book's large values from another thread than the one that has it open."""
 
     def __init__(self, folder: Path) -> None:
-        self._db = sqlite3.connect(address(folder / DATABASE, read_only=True), uri=True)
-
-    def get(self, kind: type, key: str) -> Any:
-        """A value kept by `BookStore.put`.
-
-        Raises
-        ------
-        BookDamaged
-            It is not there, or can not be read.
-        """
-        try:
-            row = self._db.execute("SELECT body FROM contents WHERE key = ?", (key,)).fetchone()
-            if row is None:
-                raise BookDamaged("A part of the book is missing from its database. Restore it from a backup.")
-            body = unpacked_body(row[0])
-            if key_of(body) != key:
-                raise ValueError("not as it was kept")
-            return adapter(kind).validate_json(body)
-        except (sqlite3.Error, *NONSENSE) as problem:
-            raise BookDamaged("The book's database can not be read. Restore it from a backup.") from problem
+        super().__init__(folder, sqlite3.connect(address(folder / DATABASE, read_only=True), uri=True))
 
     def close(self) -> None:
         """Let go of the database."""

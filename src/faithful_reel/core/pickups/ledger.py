@@ -79,8 +79,8 @@ class Part:
 class Placed:
     """What of a line stands in the reel from a take: its recording there, and (start, stop) of each token in it, -1 where none.
 
-    `take` is the take's number, `lane` where it was put, `before` what every lane held in its place,
-    `after` how what follows took over.
+    `take` is the take's number, `lane` the number of the lane where it was put, `before` what every lane held in its place,
+    `after` how what follows took over.  `ids` are those of the lanes then; none where it was put in before lanes had ids.
     """
 
     recording: str
@@ -89,6 +89,7 @@ class Placed:
     lane: int = 0
     before: tuple[tuple[Segment, ...], ...] = ()
     after: Join = SOFT
+    ids: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from itertools import pairwise
 
 from faithful_reel.core.errors import EditRefused
-from faithful_reel.core.reel.reel import MOST_BEND, OFF_DB, Fade, Join, Lane, Rest, Segment
+from faithful_reel.core.reel.reel import MOST_BEND, OFF_DB, Fade, Join, Lane, Piece, Reel, Rest, RoomTone, Segment, ToneSource
 
 LEAST_GAIN_DB, MOST_GAIN_DB = -60.0, 24.0
+LONGEST = 1 << 33
+"""Samples: a day at 96 kHz."""
 
 
 def gain_within(gain_db: float, least: float = LEAST_GAIN_DB) -> float:
@@ -78,11 +81,57 @@ def lane_within(lane: Lane) -> Lane:
     Raises
     ------
     EditRefused
-        Its level or place, or one of its segments, can not be.
+        Its level, its place, its room tone, or one of its segments, can not be.
     """
-    gain_within(lane.gain_db)
-    if not -1 <= lane.pan <= 1:
-        raise EditRefused("A lane has its place between -1, left, and 1, right.")
+    _set_within(lane)
     for segment in lane.segments:
         segment_within(segment)
     return lane
+
+
+def _set_within(lane: Lane) -> None:
+    gain_within(lane.gain_db)
+    if not -1 <= lane.pan <= 1:
+        raise EditRefused("A lane has its place between -1, left, and 1, right.")
+    if lane.tone is not None and lane.tone.recording and not 0 <= lane.tone.start < lane.tone.stop:
+        raise EditRefused(f"The room tone of the lane {lane.name} is no stretch of sound.")
+
+
+def reel_within(reel: Reel, before: Reel | None, lengths: Mapping[str, int]) -> Reel:
+    """A reel that plays only what its recordings hold, by their lengths in samples; what it has from `before` is not looked at.
+
+    Raises
+    ------
+    EditRefused
+        It does not, one of its values can not be, it never ends, or no lane is linked any more.
+    """
+    if len(reel) > LONGEST:
+        raise EditRefused("The result would last longer than any chapter can.")
+    if before is not None and not any(k.linked for k in reel.lanes) and any(k.linked for k in before.lanes):
+        raise EditRefused("One lane at least stays linked: the chapter's time is that of the linked lanes.")
+    known = {id(lane) for lane in before.lanes} if before is not None else set()
+    seen = {id(s) for lane in before.lanes for s in lane.segments} if before is not None else set()
+    for lane in reel.lanes:
+        if id(lane) in known:
+            continue
+        _set_within(lane)
+        if lane.tone is not None:
+            _held(lane, lane.tone, lengths)
+        for segment in lane.segments:
+            if id(segment) not in seen:
+                segment_within(segment)
+                if not isinstance(segment, Rest):
+                    _held(lane, segment, lengths)
+    return reel
+
+
+def _held(lane: Lane, played: Piece | RoomTone | ToneSource, lengths: Mapping[str, int]) -> None:
+    """Refuse what its recording does not hold; made room tone has none."""
+    if not played.recording and not isinstance(played, Piece):
+        return
+    if played.recording not in lengths:
+        raise EditRefused(f"The lane {lane.name} would play “{played.recording[:12]}”, which is not there.")
+    if not 0 <= played.start < played.stop <= lengths[played.recording]:
+        raise EditRefused(
+            f"The lane {lane.name} would play {played.recording[:12]} from {played.start} to {played.stop}, beyond its end."
+        )

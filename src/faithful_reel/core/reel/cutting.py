@@ -17,6 +17,7 @@ from faithful_reel.core.reel.reel import (
     SOFT,
     Join,
     Lane,
+    LaneRef,
     Piece,
     Reel,
     Rest,
@@ -37,6 +38,7 @@ from faithful_reel.core.reel.timing import (
     seed_at,
     together,
     with_lateness,
+    with_lateness_as_once,
     within,
 )
 from faithful_reel.core.units import Span
@@ -54,7 +56,7 @@ class CutAndClose:
     stop: int
     join: Join = SOFT
     kind: Literal["cut_and_close"] = "cut_and_close"
-    lane: int = LINKED
+    lane: LaneRef = LINKED
 
     def apply(self, reel: Reel) -> Reel:
         """The reel without the stretch."""
@@ -81,7 +83,7 @@ class CutAndFill:
     start: int
     stop: int
     tone: ToneSource | None
-    lane: int = 0
+    lane: LaneRef = 0
     kind: Literal["cut_and_fill"] = "cut_and_fill"
 
     def apply(self, reel: Reel) -> Reel:
@@ -107,7 +109,7 @@ class InsertPause:
     at: int
     length: int
     tone: ToneSource | None
-    lane: int = 0
+    lane: LaneRef = 0
     kind: Literal["insert_pause"] = "insert_pause"
 
     def apply(self, reel: Reel) -> Reel:
@@ -128,7 +130,7 @@ class SplitAt:
     """
 
     at: int
-    lane: int = 0
+    lane: LaneRef = 0
     kind: Literal["split"] = "split"
 
     def apply(self, reel: Reel) -> Reel:
@@ -149,7 +151,7 @@ class SplitMany:
 
     places: tuple[int, ...]
     names: tuple[str, ...] = ()
-    lanes: tuple[int, ...] = (0,)
+    lanes: tuple[LaneRef, ...] = (0,)
     kind: Literal["split_many"] = "split_many"
 
     def apply(self, reel: Reel) -> Reel:
@@ -194,7 +196,7 @@ class MoveJoin:
 
     index: int
     by: int
-    lane: int = 0
+    lane: LaneRef = 0
     kind: Literal["move_join"] = "move_join"
 
     def apply(self, reel: Reel) -> Reel:
@@ -241,7 +243,7 @@ class MoveEdge:
     index: int
     by: int
     at_start: bool = False
-    lane: int = 0
+    lane: LaneRef = 0
     length: int = 1 << 62
     """How long the piece's recording is; it does not reach beyond."""
     kind: Literal["move_edge"] = "move_edge"
@@ -276,7 +278,7 @@ class Overlap:
     by: int
     shape: Literal["equal_power", "equal_gain"] = "equal_power"
     bend: float = 0.0
-    lane: int = 0
+    lane: LaneRef = 0
     kind: Literal["overlap"] = "overlap"
 
     def apply(self, reel: Reel) -> Reel:
@@ -313,7 +315,7 @@ class ReplaceByTake:
     join_in: Join = SOFT
     join_out: Join = SOFT
     take: str = ""
-    lane: int = 0
+    lane: LaneRef = 0
     kind: Literal["replace_by_take"] = "replace_by_take"
 
     def apply(self, reel: Reel) -> Reel:
@@ -344,7 +346,7 @@ class PutBackSound:
     tone: ToneSource
     over: int = 0
     kind: Literal["put_back"] = "put_back"
-    lane: int = 0
+    lane: LaneRef = 0
 
     def apply(self, reel: Reel) -> Reel:
         """The reel with the stretch in it."""
@@ -384,7 +386,9 @@ def whole_at(lane: Lane, at: int, join: Join = SOFT) -> Lane:
     return replace(lane, segments=(*lane.segments[: index - 1], *middle, *lane.segments[index + 1 :]))
 
 
-Content = tuple[tuple[int, tuple[Segment, ...]], ...]
+EDITION = 2
+"""Of pastes that are given now."""
+Content = tuple[tuple[LaneRef, tuple[Segment, ...]], ...]
 """What was copied: the lane and its segments, one for each lane; all of the same length."""
 
 
@@ -405,6 +409,8 @@ class Paste:
     join_in: Join = SOFT
     join_out: Join = SOFT
     kind: Literal["paste"] = "paste"
+    edition: int = 1
+    """From 2 on lanes that are not linked, where they are pasted to with others, know how far out of step they are."""
 
     def apply(self, reel: Reel) -> Reel:
         """The reel with the copy in it."""
@@ -414,9 +420,7 @@ class Paste:
         span = Span(self.start, self.stop)
         if self.keep_time and len(span) == 0:
             span = Span(self.start, min(len(reel), self.start + length))
-        to = {lane: tuple(map(segment_within, segments)) for lane, segments in self.content}
-        for index in to:
-            lane_at(reel, index)
+        to = {reel.index(lane): tuple(map(segment_within, segments)) for lane, segments in self.content}
         if self.keep_time:
             for index, segments in to.items():
                 lane = reel.lanes[index]
@@ -436,7 +440,8 @@ class Paste:
                 lanes[k] = moved(lane, span, by)
         alone = not any(reel.lanes[k].linked for k in moving)
         markers = reel.markers if alone else moved_markers(reel.markers, span, by)
-        return Reel(with_lateness(lanes, moving, by), markers)
+        late = with_lateness if self.edition > 1 else with_lateness_as_once
+        return Reel(late(lanes, moving, by), markers)
 
     def _joined(self, segments: tuple[Segment, ...]) -> tuple[Segment, ...]:
         return (replace(segments[0], join=self.join_in), *segments[1:]) if segments else ()
@@ -448,9 +453,9 @@ def content_length(content: Content) -> int:
     return lengths.pop() if len(lengths) == 1 else 0
 
 
-def copied(reel: Reel, span: Span, lanes: tuple[int, ...]) -> Content:
+def copied(reel: Reel, span: Span, lanes: tuple[LaneRef, ...]) -> Content:
     """A stretch of some lanes, to be pasted; where a lane ends sooner, its filling."""
-    found: list[tuple[int, tuple[Segment, ...]]] = []
+    found: list[tuple[LaneRef, tuple[Segment, ...]]] = []
     for index in lanes:
         lane = lane_at(reel, index)
         own = within(lane, span)

@@ -10,7 +10,7 @@ from typing import Literal
 
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.reel.bounds import lane_within
-from faithful_reel.core.reel.reel import SOFT, Lane, Marker, Reel, ToneSource
+from faithful_reel.core.reel.reel import SOFT, Lane, LaneRef, Marker, Reel, ToneSource
 from faithful_reel.core.reel.timing import lane_at, seed_at
 from faithful_reel.core.units import Span
 
@@ -38,15 +38,15 @@ class AddLane:
 class RemoveLane:
     """Take a lane out; its recordings stay in the book."""
 
-    lane: int
+    lane: LaneRef
     kind: Literal["remove_lane"] = "remove_lane"
 
     def apply(self, reel: Reel) -> Reel:
         """The reel without the lane."""
-        lane_at(reel, self.lane)
+        index = reel.index(self.lane)
         if len(reel.lanes) == 1:
             raise EditRefused("A chapter needs a lane. Bring another one in before this one goes.")
-        return replace(reel, lanes=(*reel.lanes[: self.lane], *reel.lanes[self.lane + 1 :]))
+        return replace(reel, lanes=(*reel.lanes[:index], *reel.lanes[index + 1 :]))
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,7 +67,7 @@ class OrderLanes:
 class DressLane:
     """Name a lane, colour it, write a note, hide it from view.  None of this is heard."""
 
-    lane: int
+    lane: LaneRef
     name: str
     color: str = ""
     note: str = ""
@@ -77,7 +77,7 @@ class DressLane:
     def apply(self, reel: Reel) -> Reel:
         """The reel with the lane so."""
         lane = lane_at(reel, self.lane)
-        others = {other.name for k, other in enumerate(reel.lanes) if k != self.lane}
+        others = {other.name for other in reel.lanes if other is not lane}
         if not self.name.strip() or self.name.strip() in others:
             raise EditRefused(f"Every lane needs a name of its own; “{self.name}” is none or is taken.")
         dressed = replace(lane, name=self.name.strip(), color=self.color, note=self.note.strip(), hidden=self.hidden)
@@ -88,7 +88,7 @@ class DressLane:
 class MixLane:
     """Set a lane's level and place, mute it, or let it be heard alone."""
 
-    lane: int
+    lane: LaneRef
     gain_db: float = 0.0
     pan: float = 0.0
     muted: bool = False
@@ -106,7 +106,7 @@ class MixLane:
 class LinkLane:
     """Let a lane gain and lose time with the others, or not."""
 
-    lane: int
+    lane: LaneRef
     linked: bool
     kind: Literal["link_lane"] = "link_lane"
 
@@ -119,7 +119,7 @@ class LinkLane:
 class BringIntoStep:
     """Bring a lane that is out of step back into it, from a place on: what is too much goes, what is missing is waited for."""
 
-    lane: int
+    lane: LaneRef
     at: int
     kind: Literal["bring_into_step"] = "bring_into_step"
 
@@ -141,7 +141,7 @@ class BringIntoStep:
 class SetLaneTone:
     """Say what a lane waits with: its own room tone, or nothing."""
 
-    lane: int
+    lane: LaneRef
     tone: ToneSource | None
     kind: Literal["set_lane_tone"] = "set_lane_tone"
 

@@ -6,13 +6,15 @@ from bisect import bisect_left, bisect_right
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
-from itertools import accumulate
+from itertools import accumulate, count
 from typing import ClassVar, Literal
 
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.units import Span
 
 Shape = Literal["equal_power", "equal_gain"]
+LaneRef = int | str
+"""A lane as a command names it: by its id, or by its number in the reel as the command finds it."""
 Points = tuple[tuple[int, float], ...]
 """A gain line: (position in the segment's own source, dB), rising; straight in dB between two, level beyond the ends."""
 OFF_DB = -96.0
@@ -209,6 +211,8 @@ class Lane:
     linked: bool = True
     late: int = 0
     tone: ToneSource | None = None
+    id: str = ""
+    """What it is known by in its chapter, whatever its name and place; a reel gives one to a lane that has none."""
 
     def __len__(self) -> int:
         return self._starts[-1]
@@ -302,11 +306,47 @@ class Reel:
     lanes: tuple[Lane, ...]
     markers: tuple[Marker, ...] = ()
 
+    def __post_init__(self) -> None:
+        """Give every lane an id of its own: those that have none, or one that stands before them, the first that is free.
+
+        A marker that would stand beyond the end stands at it.
+        """
+        if any(m.at > len(self) for m in self.markers):
+            object.__setattr__(self, "markers", tuple(replace(m, at=min(m.at, len(self))) for m in self.markers))
+        ids = [lane.id for lane in self.lanes]
+        if "" not in ids and len(set(ids)) == len(ids):
+            return
+        lanes: list[Lane] = []
+        for k, lane in enumerate(self.lanes):
+            if not lane.id or lane.id in ids[:k]:
+                ids[k] = next(free for n in count(1) if (free := f"l{n}") not in ids)
+                lane = replace(lane, id=ids[k])  # noqa: PLW2901
+            lanes.append(lane)
+        object.__setattr__(self, "lanes", tuple(lanes))
+
     def __len__(self) -> int:
         return max((len(lane) for lane in self.lanes), default=0)
 
-    def with_lane(self, index: int, lane: Lane) -> Reel:
+    def index(self, ref: LaneRef) -> int:
+        """The number of a lane.
+
+        Raises
+        ------
+        EditRefused
+            There is no such lane.
+        """
+        if isinstance(ref, int):
+            if not 0 <= ref < len(self.lanes):
+                raise EditRefused(f"This chapter has {len(self.lanes)} lanes, and none of the number {ref + 1}.")
+            return ref
+        found = next((k for k, lane in enumerate(self.lanes) if lane.id == ref), None)
+        if found is None:
+            raise EditRefused("The lane that this was meant for is no longer in the chapter.")
+        return found
+
+    def with_lane(self, ref: LaneRef, lane: Lane) -> Reel:
         """The reel with one lane exchanged."""
+        index = self.index(ref)
         return replace(self, lanes=(*self.lanes[:index], lane, *self.lanes[index + 1 :]))
 
 

@@ -20,6 +20,7 @@ from faithful_reel.core.reel.reel import (
     Fade,
     Join,
     Lane,
+    LaneRef,
     Points,
     Reel,
     Rest,
@@ -38,7 +39,7 @@ class SetGain:
     start: int
     stop: int
     gain_db: float
-    lane: int = 0
+    lane: LaneRef = 0
     kind: Literal["set_gain"] = "set_gain"
 
     def apply(self, reel: Reel) -> Reel:
@@ -54,7 +55,7 @@ class ChangeGain:
     start: int
     stop: int
     by_db: float
-    lane: int = 0
+    lane: LaneRef = 0
     kind: Literal["change_gain"] = "change_gain"
 
     def apply(self, reel: Reel) -> Reel:
@@ -66,10 +67,10 @@ def _at_gain(segment: Segment, gain_db: float) -> Segment:
     return segment if isinstance(segment, Rest) else replace(segment, gain_db=gain_db)
 
 
-def _mapped(reel: Reel, index: int, start: int, stop: int, change: Callable[[Segment], Segment]) -> Reel:
+def _mapped(reel: Reel, ref: LaneRef, start: int, stop: int, change: Callable[[Segment], Segment]) -> Reel:
     span = checked(reel, start, stop)
-    lane = lane_at(reel, index)
-    return reel.with_lane(index, lane.mapped(within(lane, span), change))
+    lane = lane_at(reel, ref)
+    return reel.with_lane(ref, lane.mapped(within(lane, span), change))
 
 
 @dataclass(frozen=True, slots=True)
@@ -82,7 +83,7 @@ class DrawLine:
     start: int
     stop: int
     points: Points
-    lane: int = 0
+    lane: LaneRef = 0
     kind: Literal["draw_line"] = "draw_line"
 
     def apply(self, reel: Reel) -> Reel:
@@ -145,7 +146,7 @@ class SetFade:
     index: int
     fade: Fade
     at_start: bool = True
-    lane: int = 0
+    lane: LaneRef = 0
     kind: Literal["set_fade"] = "set_fade"
 
     def apply(self, reel: Reel) -> Reel:
@@ -166,7 +167,7 @@ class SetJoin:
 
     index: int
     join: Join
-    lane: int = 0
+    lane: LaneRef = 0
     kind: Literal["set_join"] = "set_join"
 
     def apply(self, reel: Reel) -> Reel:
@@ -185,7 +186,7 @@ class SetJoins:
     start: int
     stop: int
     join: Join = SOFT
-    lane: int = LINKED
+    lane: LaneRef = LINKED
     kind: Literal["set_joins"] = "set_joins"
 
     def apply(self, reel: Reel) -> Reel:
@@ -212,7 +213,7 @@ class NamePiece:
     name: str
     color: str = ""
     note: str = ""
-    lane: int = 0
+    lane: LaneRef = 0
     kind: Literal["name_piece"] = "name_piece"
 
     def apply(self, reel: Reel) -> Reel:

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 from faithful_reel.core.errors import EditRefused
-from faithful_reel.core.reel.reel import SOFT, Join, Lane, Marker, Reel, Segment
+from faithful_reel.core.reel.reel import SOFT, Join, Lane, LaneRef, Marker, Reel, Segment
 from faithful_reel.core.units import Span
 
 LINKED = -1
@@ -26,17 +26,15 @@ def checked(reel: Reel, start: int, stop: int) -> Span:
     return Span(start, stop)
 
 
-def lane_at(reel: Reel, index: int) -> Lane:
+def lane_at(reel: Reel, ref: LaneRef) -> Lane:
     """One of a reel's lanes.
 
     Raises
     ------
     EditRefused
-        There is none of this number.
+        There is no such lane.
     """
-    if not 0 <= index < len(reel.lanes):
-        raise EditRefused(f"This chapter has {len(reel.lanes)} lanes, and none of the number {index + 1}.")
-    return reel.lanes[index]
+    return reel.lanes[reel.index(ref)]
 
 
 def within(lane: Lane, span: Span) -> Span:
@@ -49,15 +47,15 @@ def seed_at(position: int) -> int:
     return 1 + position % 9973
 
 
-def together(reel: Reel, index: int) -> list[int]:
+def together(reel: Reel, ref: LaneRef) -> list[int]:
     """The lanes that gain and lose time with one of them, itself included; with `LINKED` all that are linked."""
-    if index != LINKED and not lane_at(reel, index).linked:
-        return [index]
+    if ref != LINKED and not lane_at(reel, ref).linked:
+        return [reel.index(ref)]
     return [k for k, lane in enumerate(reel.lanes) if lane.linked]
 
 
 def exchanged(
-    reel: Reel, index: int, span: Span, middle: tuple[Segment, ...], *, after: Join | None = None, like: Span | None = None
+    reel: Reel, ref: LaneRef, span: Span, middle: tuple[Segment, ...], *, after: Join | None = None, like: Span | None = None
 ) -> Reel:
     """Put `middle` in the place of a stretch of one lane; where it is longer or shorter, what follows on linked lanes moves.
 
@@ -72,10 +70,10 @@ def exchanged(
     EditRefused
         The stretch is not in the lane.
     """
-    lane = lane_at(reel, index)
+    lane = lane_at(reel, ref)
     own = within(lane, span)
     changed = lane.replaced(own, _reaching(lane, span, middle), after)
-    return followed(reel, index, changed, span, sum(len(s) for s in middle) - len(span), like=like)
+    return followed(reel, ref, changed, span, sum(len(s) for s in middle) - len(span), like=like)
 
 
 def _reaching(lane: Lane, span: Span, middle: tuple[Segment, ...]) -> tuple[Segment, ...]:
@@ -84,9 +82,9 @@ def _reaching(lane: Lane, span: Span, middle: tuple[Segment, ...]) -> tuple[Segm
     return (lane.filling(gap, seed_at(len(lane))), *middle) if gap > 0 and middle else middle
 
 
-def followed(reel: Reel, index: int, changed: Lane, span: Span, by: int, *, like: Span | None = None) -> Reel:
+def followed(reel: Reel, ref: LaneRef, changed: Lane, span: Span, by: int, *, like: Span | None = None) -> Reel:
     """A reel with one lane changed, which is `by` samples longer now at the end of `span`: the other linked lanes follow."""
-    lanes = list(reel.lanes)
+    lanes, index = list(reel.lanes), reel.index(ref)
     lanes[index] = changed
     with_it = together(reel, index)
     for k in with_it:
@@ -108,14 +106,18 @@ def with_lateness(lanes: Sequence[Lane], with_it: Sequence[int], by: int) -> tup
     """Lanes that know how far out of step they are, after those `with_it` became `by` samples longer."""
     if not by:
         return tuple(lanes)
-    alone = len(with_it) == 1 and not lanes[with_it[0]].linked
-    found = []
-    for k, lane in enumerate(lanes):
-        if alone:
-            found.append(replace(lane, late=lane.late + by) if k in with_it else lane)
-        else:
-            found.append(lane if lane.linked else replace(lane, late=lane.late - by))
-    return tuple(found)
+    step = by if any(lanes[k].linked for k in with_it) else 0
+    return tuple(
+        lane if lane.linked else replace(lane, late=lane.late + (by if k in with_it else 0) - step)
+        for k, lane in enumerate(lanes)
+    )
+
+
+def with_lateness_as_once(lanes: Sequence[Lane], with_it: Sequence[int], by: int) -> tuple[Lane, ...]:
+    """As `with_lateness`, for pastes that journals hold from before lanes that are not linked were told apart from the others."""
+    if by and (len(with_it) > 1 or lanes[with_it[0]].linked):
+        return tuple(lane if lane.linked else replace(lane, late=lane.late - by) for lane in lanes)
+    return with_lateness(lanes, with_it, by)
 
 
 def _with_markers(reel: Reel, with_it: Sequence[int], span: Span, by: int) -> tuple[Marker, ...]:

@@ -9,7 +9,7 @@ import numpy as np
 from faithful_reel.core.audio.roomtone import frame_levels, quiet_threshold
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.reel.commands import ReplaceByTake, ToneSource
-from faithful_reel.core.reel.reel import Join, Shape
+from faithful_reel.core.reel.reel import Join, LaneRef, Shape
 from faithful_reel.core.splice.boundaries import Boundary, Pair, Side, best_pair
 from faithful_reel.core.units import Signal
 
@@ -72,7 +72,7 @@ def planned_splice(
     take_id: str = "",
     gain_db: float = 0.0,
     choice: Choice = BEST,
-    lane: int = 0,
+    lane: LaneRef = 0,
     pace: float = 1.0,
     one_breath: bool = True,
 ) -> Plan:

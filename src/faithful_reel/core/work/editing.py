@@ -4,18 +4,20 @@ from __future__ import annotations
 
 from bisect import bisect_left, bisect_right
 from collections.abc import Callable, Container, Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import Enum
+from itertools import count
 
 import numpy as np
 from numpy.typing import NDArray
 
 from faithful_reel.core.book.model import Book, ChapterState, Recording
 from faithful_reel.core.errors import EditRefused
-from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, InsertPause, ReelCommand
-from faithful_reel.core.reel.cutting import Content, copied
+from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, InsertPause, Paste, PutMarker, ReelCommand, RemoveMarkers
+from faithful_reel.core.reel.cutting import EDITION, Content, copied
+from faithful_reel.core.reel.exchanges import sounds_of
 from faithful_reel.core.reel.gains import line_at
-from faithful_reel.core.reel.reel import LIKE, SOFT, Join, Lane, Piece, Points, Reel, Rest
+from faithful_reel.core.reel.reel import LIKE, SOFT, Join, Lane, LaneRef, Piece, Points, Reel, Rest, Segment
 from faithful_reel.core.reel.render import Row
 from faithful_reel.core.reel.timing import LINKED
 from faithful_reel.core.splice.meeting import met
@@ -31,12 +33,16 @@ BEFORE_ONSET_S = 0.01
 VALLEY_S, VALLEY_WINDOW_S = 0.03, 0.004
 FALL_S, RISE_S, STAYS_S = 0.6, 1.2, 2.0
 """How long music takes to fall and to rise, and how long a pause is in which it does not."""
-LEAST_BESIDE_S, QUIETEST = 0.05, 1e-3
-"""Less of another voice is not asked about; a peak under this is nothing."""
 ONSET_WINDOW_S, ONSET_DB, QUIET_S = 0.005, 12.0, 0.05
 
 
 Columns = Callable[[NDArray[np.float64]], NDArray[np.float32]]
+
+
+def loudest(voices: Sequence[Columns], edges: NDArray[np.float64]) -> NDArray[np.float32]:
+    """The minima and maxima, (2, n), of all voices between n + 1 reel positions: a pause is quiet on all of them."""
+    found = np.array([columns(edges) for columns in voices])
+    return np.stack([found[:, 0].min(axis=0), found[:, 1].max(axis=0)])
 
 
 class Stop(Enum):
@@ -161,54 +167,6 @@ def lane_told(lane: Lane, rate: int) -> str:
     return ", ".join(told)
 
 
-@dataclass(frozen=True, slots=True)
-class Beside:
-    """Sound of another voice that would go as well: its lane, how long something sounds there, its words where they are known."""
-
-    lane: int
-    name: str
-    samples: int
-    words: str = ""
-
-
-def beside(reel: Reel, spans: Sequence[Span], lane: int, columns: Callable[[int], Columns], rate: int) -> list[Beside]:
-    """Whose sound goes too where stretches are taken out of all linked lanes, for the sake of the one that they are marked on.
-
-    `columns(lane)` gives (2, n) minima and maxima between n + 1 reel positions.  Something sounds where the peak of 10 ms is
-    12 dB over what is usual in the quiet of the lane, within half a minute; music and lanes that are not linked are not asked.
-    """
-    own = max(0, lane)
-    found: list[Beside] = []
-    for index, row in enumerate(reel.lanes):
-        if index == own or row.music or row.muted or not row.linked or not reel.lanes[own].linked:
-            continue
-        held = [Span(s.start, min(s.stop, len(row))) for s in spans if s.start < len(row)]
-        heard = sum(_sounding(columns(index), span, len(row), rate) for span in held)
-        if heard > LEAST_BESIDE_S * rate:
-            found.append(Beside(index, row.name, heard))
-    return found
-
-
-def lane_words(tokens: Tokens, spans: Sequence[Span], lane: int) -> str:
-    """What one voice says in some stretches, as far as it was heard."""
-    said = [t.text for t in tokens if t.lane == lane and any(t.start < s.stop and t.stop > s.start for s in spans)]
-    return " ".join(said)
-
-
-def _sounding(columns: Columns, span: Span, length: int, rate: int) -> int:
-    """For how many samples of a span something sounds."""
-    step, around = max(1, rate // 100), 15 * rate
-    first, last = max(0, span.start - around), min(length, span.stop + around)
-    if last - first < step or not len(span):
-        return 0
-    edges = np.append(np.arange(first, last, step, dtype=np.float64), float(last))
-    peaks = np.maximum.reduce(np.abs(columns(edges)))
-    sounding = peaks[peaks > 0]
-    quiet = float(np.percentile(sounding, 20)) if len(sounding) else 0.0
-    inside = (edges[:-1] >= span.start) & (edges[:-1] < span.stop)
-    return int(np.count_nonzero(inside & (peaks > max(QUIETEST, quiet * 10 ** (ONSET_DB / 20)))) * step)
-
-
 # --- commands ---------------------------------------------------------------------------------------------------------
 
 
@@ -225,7 +183,7 @@ def eased(spans: Sequence[Span], tokens: Tokens, render: Callable[[int, int], Si
     return [met(render, s, length, rate) if s.start in starts and s.stop in stops else s for s in spans]
 
 
-def taken_out(spans: Sequence[Span], lane: int = LINKED, like: Container[Span] = ()) -> list[ReelCommand]:
+def taken_out(spans: Sequence[Span], lane: LaneRef = LINKED, like: Container[Span] = ()) -> list[ReelCommand]:
     """Several stretches taken out and closed up: the last first, so that none moves another; `like` are those that were eased."""
     return [CutAndClose(s.start, s.stop, MET if s in like else SOFT, lane=lane) for s in reversed(_apart(spans))]
 
@@ -318,29 +276,126 @@ def beyond_joins(lane: Lane, span: Span) -> Span:
 
 @dataclass(frozen=True, slots=True)
 class Copied:
-    """What was copied, from where, to be pasted in any chapter of the book."""
+    """What was copied, from where, to be pasted in any chapter of the book.
+
+    `content` names the lanes that it came from, by their ids in that chapter; `lanes` tell the name of each and whether it is
+    music.  No chapter: it came from elsewhere, and is of one lane.
+    """
 
     chapter: str
-    span: Span
+    spans: tuple[Span, ...]
     words: str
     content: Content
+    lanes: tuple[tuple[str, bool], ...] = ()
 
 
-def copy_of(chapter: ChapterState, span: Span, lanes: Sequence[int], words: str) -> Copied:
-    """A stretch of some lanes."""
-    assert chapter.reel is not None
-    return Copied(chapter.id, span, words, copied(chapter.reel, span, tuple(lanes)))
+def copy_of(chapter: ChapterState, spans: Sequence[Span], lanes: Sequence[str], words: str) -> Copied:
+    """Stretches of some lanes, end to end."""
+    reel = chapter.reel
+    assert reel is not None
+    rows = [dict(copied(reel, span, tuple(lanes))) for span in spans]
+    content = tuple((k, tuple(s for row in rows for s in row[k])) for k in lanes)
+    told = tuple((lane.name, lane.music) for lane in (reel.lanes[reel.index(k)] for k in lanes))
+    return Copied(chapter.id, tuple(spans), words, content, told)
 
 
-def content_for(reel: Reel, content: Content) -> Content:
-    """What was copied, for a reel that may have fewer lanes: those that it has not are left out.
+def content_for(chapter: ChapterState, copied: Copied, own: int | None) -> Content:
+    """What was copied, for the lanes of a chapter.
+
+    In the chapter that it came from it goes to its own lanes.  In another one a voice goes to the lane of its name, or to the
+    only voice; sound of one lane goes to `own`, the lane that is meant, where that is known.
 
     Raises
     ------
     EditRefused
-        None of its lanes is there.
+        A lane of it that sounds has none here: nothing of it is left out unsaid.
     """
-    kept = tuple((lane, segments) for lane, segments in content if lane < len(reel.lanes))
-    if not kept:
-        raise EditRefused("This chapter has none of the lanes that were copied.")
-    return kept
+    reel = chapter.reel
+    assert reel is not None
+    if chapter.id == copied.chapter:
+        for k, _ in copied.content:
+            reel.index(k)
+        return copied.content
+    if len(copied.content) == 1 and own is not None:
+        return ((reel.lanes[own].id, copied.content[0][1]),)
+    if not copied.lanes:
+        raise EditRefused("It is not clear which lane this goes to. Take the lane in hand that it is for.")
+    kept: list[tuple[LaneRef, tuple[Segment, ...]]] = []
+    for (_, segments), (name, music) in zip(copied.content, copied.lanes, strict=True):
+        same = [lane.id for lane in reel.lanes if lane.name.casefold() == name.casefold() and lane.music == music]
+        alike = same or [lane.id for lane in reel.lanes if lane.music == music]
+        if len(alike) == 1 and alike[0] not in {k for k, _ in kept}:
+            kept.append((alike[0], segments))
+        elif sounds_of(segments):
+            raise EditRefused(
+                f"It is not clear which lane of “{chapter.title}” the sound of {name} goes to. "
+                f"Name a lane there {name}, or copy one lane and take the lane in hand that it is for."
+            )
+    return tuple(kept)
+
+
+def as_copy(content: Content, book: Book) -> Content:
+    """What was copied, as sound of its own: what is of a take that still stands in the book is not that take once more."""
+    there = {
+        s.take
+        for c in book.chapters
+        if c.reel is not None
+        for lane in c.reel.lanes
+        for s in lane.segments
+        if isinstance(s, Piece)
+    }
+    return tuple(
+        (k, tuple(replace(s, take="") if isinstance(s, Piece) and s.take in there else s for s in segments))
+        for k, segments in content
+    )
+
+
+def moved_to(
+    book: Book, source: ChapterState | None, copied: Copied, chapter: ChapterState, at: int, own: int | None
+) -> list[tuple[str, ReelCommand]]:
+    """The edits that take what was copied out where it was and put it in at a place of a chapter, its markers with it.
+
+    Of all linked lanes the time goes with it; of some of them only their sound, and their own room tone stays in its place.
+
+    Raises
+    ------
+    EditRefused
+        It is no longer where it was, the place lies in it, or a lane of it has none there.
+    """
+    here, there = chapter.reel, source.reel if source is not None else None
+    assert here is not None
+    lanes = [str(k) for k, _ in copied.content]
+    try:
+        still = source is not None and there is not None and copy_of(source, copied.spans, lanes, "").content == copied.content
+    except EditRefused:
+        still = False
+    if (
+        not still
+        or source is None
+        or there is None
+        or (source.id == chapter.id and any(s.start < at < s.stop for s in copied.spans))
+    ):
+        raise EditRefused("What was copied is no longer where it was. Copy it again.")
+    with_it = {lane.id for lane in there.lanes if lane.linked}
+    alone = [k for k in lanes if k not in with_it]
+    if with_it <= set(lanes):
+        take: list[ReelCommand] = [*taken_out(copied.spans), *(edit for k in alone for edit in taken_out(copied.spans, k))]
+    else:
+        take = filled(book, source, copied.spans, [there.index(k) for k in lanes])
+    put = Paste(at, at, content_for(chapter, copied, own), edition=EDITION)
+    markers = [
+        (m, at + sum(len(s) for s in copied.spans[:k]) + m.at - span.start)
+        for k, span in enumerate(copied.spans)
+        for m in there.markers
+        if span.start <= m.at < span.stop and with_it <= set(lanes)
+    ]
+    if source.id != chapter.id:
+        out = [(source.id, RemoveMarkers((m.id,))) for m, _ in markers]
+        taken = {m.id for m in here.markers}
+        fresh = (n for k in count(1) if (n := f"m{k}") not in taken)
+        into = [(chapter.id, PutMarker(replace(m, id=next(fresh), at=to))) for m, to in markers]
+        return [*out, *((source.id, e) for e in take), (chapter.id, put), *into]
+    shift = sum(len(s) for s in copied.spans if s.stop <= at) if with_it <= set(lanes) else 0
+    put = replace(put, start=at - shift, stop=at - shift)
+    back = [(chapter.id, PutMarker(replace(m, at=to - shift))) for m, to in markers]
+    return [*((source.id, e) for e in take), (chapter.id, put), *back]

@@ -10,7 +10,8 @@ import numpy as np
 from faithful_reel.core.book.model import Book, ChapterState
 from faithful_reel.core.jobs import Unwatched, Watch
 from faithful_reel.core.reel.commands import Paste, ReelCommand
-from faithful_reel.core.reel.reel import Piece
+from faithful_reel.core.reel.cutting import EDITION
+from faithful_reel.core.reel.reel import LaneRef, Piece
 from faithful_reel.core.splice.place import level_match
 from faithful_reel.core.splice.seam import seam_at
 from faithful_reel.core.text.spoken import plain
@@ -157,7 +158,7 @@ def ranked(
     return [*sorted(found, key=lambda p: p.unlike), *places[MOST_MEASURED:]]
 
 
-def mended_from(place: Elsewhere, span: Span, lane: int, words: str) -> list[ReelCommand]:
+def mended_from(place: Elsewhere, span: Span, lane: LaneRef, words: str) -> list[ReelCommand]:
     """The edit that puts a place's sound where a span is, at the level that it needs; what follows closes up."""
     piece = Piece(place.recording, place.start, place.stop, place.gain_db, name=words)
-    return [Paste(span.start, span.stop, ((lane, (piece,)),))]
+    return [Paste(span.start, span.stop, ((lane, (piece,)),), edition=EDITION)]

@@ -12,8 +12,9 @@ from faithful_reel.core.collate.findings import Decision, Finding, Kind
 from faithful_reel.core.collate.flaws import Flaw
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.pickups.ledger import Pickup
-from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, PutBackSound, ReelCommand, SetGain, ToneSource
-from faithful_reel.core.reel.reel import Piece, most_of
+from faithful_reel.core.reel.commands import ChangeGain, CutAndClose, CutAndFill, PutBackSound, ReelCommand, ToneSource
+from faithful_reel.core.reel.reel import LaneRef, Piece, most_of
+from faithful_reel.core.reel.timing import LINKED
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.units import Span, ratio
 from faithful_reel.core.work.timeline import Token, finding_spans, lane_with
@@ -105,6 +106,8 @@ def mending_edit(
     if span is None or chapter.reel is None:
         return None
     lane = lane_with(chapter.reel, finding.recording or chapter.recording)
+    row = chapter.reel.lanes[lane]
+    where: LaneRef = LINKED if row.linked else row.id
     if finding.kind in (Kind.ADDED, Kind.REPEATED, Kind.FALSE_START):
         before = max((t.stop for t in tokens if 0 <= t.start < span.start and t.stop <= span.start + book.rate // 50), default=0)
         after = min((t.start for t in tokens if t.start >= span.stop - book.rate // 50), default=-1)
@@ -116,21 +119,21 @@ def mending_edit(
         start, stop = span.start - lead, after - lead
         if columns is not None and lead:
             start = before_onset(columns, before, span.start, book.rate)
-            joins = [at for at in chapter.reel.lanes[0].starts() if span.stop <= at < after] if chapter.reel else []
+            joins = [at for at in row.starts() if span.stop <= at < after]
             stop = joins[-1] if joins else before_onset(columns, span.stop, after, book.rate)  # two cuts that meet leave one join
         others = [t for t in tokens if t.lane != lane and t.start < stop and t.stop > start and t.start >= 0]
-        if others:  # closing up would take another voice's words away
-            return CutAndFill(start, min(stop, span.stop + lead), lane_tone(book, chapter, lane), lane)
-        return CutAndClose(start, stop)
+        if others and row.linked:  # closing up would take another voice's words away
+            return CutAndFill(start, min(stop, span.stop + lead), lane_tone(book, chapter, lane), row.id)
+        return CutAndClose(start, stop, lane=where)
     if finding.kind is Kind.PAUSE:
         usual = finding.evidence.usual
         keep = round((KEEP_PAUSE_S if usual is None else max(LEAST_PAUSE_S, usual / 2)) * book.rate)
-        return CutAndClose(span.start + keep, span.stop - keep) if len(span) > 2 * keep else None
+        return CutAndClose(span.start + keep, span.stop - keep, lane=where) if len(span) > 2 * keep else None
     if finding.evidence.flaw in _LEVELLED and finding.evidence.usual is not None:
-        return SetGain(span.start, span.stop, finding.evidence.usual, lane)
+        return ChangeGain(span.start, span.stop, finding.evidence.usual, row.id)
     if finding.kind is Kind.NOISE and finding.evidence.flaw not in _IN_WORDS:
         room = round(0.02 * book.rate)
-        return CutAndFill(max(0, span.start - room), span.stop + room, lane_tone(book, chapter, lane), lane)
+        return CutAndFill(max(0, span.start - room), span.stop + room, lane_tone(book, chapter, lane), row.id)
     return None
 
 
@@ -150,7 +153,8 @@ def restoring_edits(book: Book, chapter: ChapterState, finding: Finding) -> tupl
     lane = lane_with(chapter.reel, recording)
     if finding.evidence.flaw in _LEVELLED:
         span = finding_span(chapter, finding)
-        return (SetGain(span.start, span.stop, 0.0, lane),) if span else ()
+        by_db = finding.evidence.usual or 0.0
+        return (ChangeGain(span.start, span.stop, -by_db, lane),) if span and by_db else ()
     others = [
         g for g in chapter.findings if g.id != finding.id and g.decision is Decision.MEND and g.recording == finding.recording
     ]
@@ -190,7 +194,7 @@ def _holes(book: Book, chapter: ChapterState, recording: str, at_lane: int) -> l
             continue
         if segment.recording == recording and not segment.take:
             if before is None and segment.start > 0 and not at:
-                others = [c.reel.lanes[0] for c in book.chapters if c.reel is not None and c.id != chapter.id]
+                others = [row for c in book.chapters if c.reel is not None and c.id != chapter.id for row in c.reel.lanes]
                 ends = (p.stop for o in others for p in o.segments if isinstance(p, Piece) and p.recording == recording)
                 found.append(
                     (0, Span(max((e for e in ends if e <= segment.start), default=0), segment.start), 0, segment.gain_db)

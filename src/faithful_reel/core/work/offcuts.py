@@ -4,15 +4,26 @@ from __future__ import annotations
 
 from bisect import bisect_left
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from faithful_reel.core.book.model import Book, ChapterState
 from faithful_reel.core.book.past import Change
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.hear.recogniser import Heard
-from faithful_reel.core.reel.commands import Paste, ReelCommand
-from faithful_reel.core.reel.cutting import Content, copied
-from faithful_reel.core.reel.reel import RUNS_ON, Lane, Piece, Reel
+from faithful_reel.core.reel.commands import Paste, PutMarker, ReelCommand
+from faithful_reel.core.reel.cutting import EDITION, Content, content_length, copied
+from faithful_reel.core.reel.exchanges import (
+    Covered,
+    Exchange,
+    Sound,
+    covered,
+    exchanges,
+    flat,
+    key_of,
+    sounds_of,
+    uncovered,
+)
+from faithful_reel.core.reel.reel import RUNS_ON, Lane, Marker, Piece, Reel, Rest
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.units import Span
 
@@ -21,17 +32,15 @@ LEAST_S = 0.005
 NEIGHBOURS = 64
 """So many pieces on either side are remembered as the place where an offcut was."""
 
-Sound = tuple[str, int, int]
-"""A stretch of a recording: its hash, from, to."""
-
 
 @dataclass(frozen=True, slots=True)
 class Offcut:
     """Sound that was heard in a chapter before a step and no longer after it.
 
-    `span` is where it was in the reel before the step, `content` what was there on the lanes that lost it (`lanes` are their
-    names).  `before` and `after` are the pieces that stood beside it on the first of them, the nearest first; `instead` is how
-    much stood between those after the step.
+    `span` is where it was in the reel before the step, `content` what was there on the lanes that lost it, then on those that
+    lost only their room tone with it; `lanes` are the names of the former.  `before` and `after` are the pieces that stood
+    beside it on the first of them, the nearest first.  `instead` is what the step left there on those lanes: nothing where it
+    was closed up.  `markers` are those that stood in it, counted from its start.
     """
 
     id: str
@@ -43,11 +52,12 @@ class Offcut:
     lanes: tuple[str, ...]
     before: tuple[Sound, ...]
     after: tuple[Sound, ...]
-    instead: int
+    instead: Content
+    markers: tuple[Marker, ...] = ()
 
     def sounds(self) -> list[Sound]:
         """The stretches of recordings that it is made of."""
-        return [(s.recording, s.start, s.stop) for _, segments in self.content for s in segments if isinstance(s, Piece)]
+        return [sound for _, segments in self.content for sound in sounds_of(segments)]
 
 
 def offcuts_of(steps: Iterable[Change], chapter: str) -> list[Offcut]:
@@ -55,15 +65,8 @@ def offcuts_of(steps: Iterable[Change], chapter: str) -> list[Offcut]:
     found: list[Offcut] = []
     for change in steps:
         before, after = (_reel(book, chapter) for book in (change.before, change.after))
-        if before is None or after is None or before is after:
-            continue
-        gone: dict[Span, list[int]] = {}
-        there = covered(_with_others(change, chapter, after))
-        for lane in range(len(before.lanes)):
-            for span in _gone(before, after, lane, there):
-                if len(span) >= LEAST_S * change.after.rate:
-                    gone.setdefault(span, []).append(lane)
-        found += [_offcut(change, n, before, after, span, lanes) for n, (span, lanes) in enumerate(sorted(gone.items()))]
+        if before is not None and after is not None and before is not after:
+            found += _cut_by(change, before, _with_others(change, chapter, after), after)
     return found[::-1]
 
 
@@ -71,97 +74,99 @@ def _reel(book: Book, chapter: str) -> Reel | None:
     return next((c.reel for c in book.chapters if c.id == chapter), None)
 
 
-def _with_others(change: Change, chapter: str, after: Reel) -> Reel:
-    """A reel with the lanes of the other chapters that the step changed: what went to one of them was moved, not cut."""
+def _with_others(change: Change, chapter: str, after: Reel) -> Sequence[Lane]:
+    """The lanes of a reel, and those of the other chapters that the step changed: what went to one of them was moved, not cut."""
     old = {c.id: c.reel for c in change.before.chapters}
     changed = (c.reel for c in change.after.chapters if c.id != chapter and c.reel is not None and old.get(c.id) is not c.reel)
-    return Reel((*after.lanes, *(lane for reel in changed for lane in reel.lanes)))
+    return [*after.lanes, *(lane for reel in changed for lane in reel.lanes)]
 
 
-def _gone(before: Reel, after: Reel, lane: int, there: Covered) -> list[Span]:
-    """Stretches of a lane whose sound is heard nowhere any more, those that touch as one."""
-    row = before.lanes[lane]
-    now = after.lanes[lane].segments if lane < len(after.lanes) else ()
-    old = row.segments
-    if old is now:
+def _cut_by(change: Change, before: Reel, there: Sequence[Lane], after: Reel) -> list[Offcut]:
+    """What one step cut: the exchanges of all lanes that lost sound, those that belong together as one."""
+    now = {lane.id: lane for lane in after.lanes}
+    rows = {lane.id: exchanges(lane, now[lane.id]) if lane.id in now else [_all_of(lane)] for lane in before.lanes}
+    lanes = {lane.id: lane for lane in before.lanes}
+    losing = [
+        (e.old.start, e.old.stop, e.by, name)
+        for name, row in rows.items()
+        for e in row
+        if len(e.old) and sounds_of(lanes[name].between(e.old))
+    ]
+    if not losing:
         return []
-    first = 0
-    while first < min(len(old), len(now)) and old[first] is now[first]:
-        first += 1
-    last = len(old)
-    while last > first and len(now) - (len(old) - last) > first and old[last - 1] is now[len(now) - (len(old) - last) - 1]:
-        last -= 1
-    starts = row.starts()
-    spans: list[Span] = []
-    for segment, at in zip(old[first:last], starts[first:last], strict=True):
-        if not isinstance(segment, Piece):
-            continue
-        for a, b in uncovered(there, (segment.recording, segment.start, segment.stop)):
-            span = Span(at + a - segment.start, at + b - segment.start)
-            if spans and spans[-1].stop == span.start:
-                spans[-1] = Span(spans[-1].start, span.stop)
+    heard = covered(there)
+    found: list[Offcut] = []
+    for span, by in _together(losing):
+        gone = [lane for lane in before.lanes if _lost(lane, rows[lane.id], span, heard) >= LEAST_S * change.after.rate]
+        if gone:
+            silent = [
+                lane
+                for lane in before.lanes
+                if lane not in gone and not sounds_of(lane.between(span)) and any(_covers(e, span, by) for e in rows[lane.id])
+            ]
+            found.append(_offcut(change, len(found), before, now, rows, span, by, gone, silent))
+    return found
+
+
+def _all_of(lane: Lane) -> Exchange:
+    return Exchange(Span(0, len(lane)), Span(0, 0))
+
+
+def _together(losing: Sequence[tuple[int, int, int, str]]) -> list[tuple[Span, int]]:
+    """Stretches that became longer by as much and touch on different lanes, as one."""
+    found: list[tuple[Span, int]] = []
+    for by in dict.fromkeys(row[2] for row in losing):
+        spans: list[Span] = []
+        for start, stop, _, _ in sorted(row for row in losing if row[2] == by):
+            if spans and start < spans[-1].stop:
+                spans[-1] = Span(spans[-1].start, max(spans[-1].stop, stop))
             else:
-                spans.append(span)
-    return spans
+                spans.append(Span(start, stop))
+        found += [(span, by) for span in spans]
+    return sorted(found, key=lambda row: row[0].start)
 
 
-Covered = dict[str, list[tuple[int, int]]]
-"""What of every recording is heard in a reel: stretches in order that do not touch."""
+def _covers(e: Exchange, span: Span, by: int) -> bool:
+    """Whether a lane without sound changed as a stretch did: where its rests went can not be told closer."""
+    return e.by == by and e.old.start <= span.start and e.old.stop >= span.stop
 
 
-def covered(reel: Reel) -> Covered:
-    """What is heard in a reel."""
-    rows: Covered = {}
-    for lane in reel.lanes:
-        for segment in lane.segments:
-            if isinstance(segment, Piece):
-                rows.setdefault(segment.recording, []).append((segment.start, segment.stop))
-    for recording, row in rows.items():
-        joined: list[tuple[int, int]] = []
-        for start, stop in sorted(row):
-            if joined and start <= joined[-1][1]:
-                joined[-1] = joined[-1][0], max(joined[-1][1], stop)
-            else:
-                joined.append((start, stop))
-        rows[recording] = joined
-    return rows
+def _lost(lane: Lane, row: Sequence[Exchange], span: Span, heard: Covered) -> int:
+    """For how many samples of a stretch a lane lost sound that is heard nowhere any more."""
+    inside = [e.old for e in row if e.old.start >= span.start and e.old.stop <= span.stop]
+    return sum(b - a for old in inside for sound in sounds_of(lane.between(old)) for a, b in uncovered(heard, sound))
 
 
-def uncovered(there: Covered, sound: Sound) -> list[tuple[int, int]]:
-    """What of a stretch of a recording is not heard where what is heard is `there`."""
-    recording, at, stop = sound
-    row = there.get(recording, [])
-    left: list[tuple[int, int]] = []
-    for a, b in row[max(0, bisect_left(row, (at,)) - 1) :]:
-        if a >= stop:
-            break
-        if a > at:
-            left.append((at, a))
-        at = max(at, b)
-    return [*left, (at, stop)] if at < stop else left
-
-
-def _offcut(change: Change, number: int, before: Reel, after: Reel, span: Span, lanes: Sequence[int]) -> Offcut:
-    row = before.lanes[lanes[0]]
-    beside = [_pieces(row, Span(0, span.start))[::-1], _pieces(row, Span(span.stop, len(row)))]
-    ahead, behind = (tuple(side[:NEIGHBOURS]) for side in beside)
-    between = _between(after, after.lanes[min(lanes[0], len(after.lanes) - 1)], ahead, behind)
+def _offcut(
+    change: Change,
+    number: int,
+    before: Reel,
+    now: dict[str, Lane],
+    rows: dict[str, list[Exchange]],
+    span: Span,
+    by: int,
+    gone: Sequence[Lane],
+    silent: Sequence[Lane],
+) -> Offcut:
+    first = gone[0]
+    ids = [lane.id for lane in (*gone, *silent)]
+    place = span.start + sum(e.by for e in rows[first.id] if e.old.stop <= span.start and e.old.start < span.start)
+    stands = Span(place, place + max(0, len(span) + by))
+    there = tuple((k, now[k].between(stands)) for k in ids if k in now) if len(stands) else ()
+    whole = len(there) == len(ids) and content_length(there) == len(stands)
     return Offcut(
         f"{change.step}-{number}",
         change.step,
         change.at,
         change.label,
         span,
-        copied(before, span, tuple(lanes)),
-        tuple(before.lanes[k].name for k in lanes),
-        ahead,
-        behind,
-        len(between) if between is not None else 0,
+        copied(before, span, tuple(ids)),
+        tuple(lane.name for lane in gone),
+        tuple(sounds_of(first.between(Span(0, span.start)))[::-1][:NEIGHBOURS]),
+        tuple(sounds_of(first.between(Span(span.stop, len(first))))[:NEIGHBOURS]),
+        there if whole else (),
+        tuple(replace(m, at=m.at - span.start) for m in before.markers if span.start <= m.at < span.stop and by < 0),
     )
-
-
-def _pieces(lane: Lane, span: Span) -> list[Sound]:
-    return [(s.recording, s.start, s.stop) for s in lane.between(span) if isinstance(s, Piece)]
 
 
 def _between(reel: Reel, lane: Lane, ahead: Sequence[Sound], behind: Sequence[Sound]) -> Span | None:
@@ -199,32 +204,127 @@ def is_back(offcut: Offcut, there: Covered) -> bool:
     return not any(uncovered(there, sound) for sound in offcut.sounds())
 
 
-def put_back(offcut: Offcut, reel: Reel) -> list[ReelCommand]:
-    """The edits that put an offcut back where it was, wherever that place is now.
+# --- putting it back ----------------------------------------------------------------------------------------------------
 
-    It goes between the sounds that stood on its both sides, or the nearest to them that are still there; where it was laid over
-    or replaced, and nothing else came there since, it takes the place of that again.
+
+def put_back(offcut: Offcut, reel: Reel) -> list[ReelCommand]:
+    """The edits that put an offcut back where it was, as long as it was, wherever that place is now; nothing else goes.
+
+    Where what the step left in its place still stands there, it takes that place again.  Else every stretch that is not heard
+    goes between the sounds that stood on its both sides, or the nearest to them that are still there: over its own filling
+    where that is left, else beside what is there.
 
     Raises
     ------
     EditRefused
         It is back already, or its lane is gone.
     """
-    if is_back(offcut, covered(reel)):
+    lanes = {lane.id: lane for lane in reel.lanes}
+    content = tuple((k, segments) for k, segments in offcut.content if k in lanes)
+    heard = covered(reel.lanes)
+    losing = [str(k) for k, segments in content if sounds_of(segments)]
+    if is_back(offcut, heard):
         raise EditRefused("This sound is in the chapter again already.")
-    names = [lane.name for lane in reel.lanes]
-    content = tuple(
-        (names.index(name), segments) for name, (_, segments) in zip(offcut.lanes, offcut.content, strict=True) if name in names
-    )
-    if not content:
+    if not losing:
         raise EditRefused(
             f"The lane {offcut.lanes[0]} is no longer in this chapter. Copy the sound and paste it where it belongs."
         )
-    between = _between(reel, reel.lanes[content[0][0]], offcut.before, offcut.after)
-    at = between.start if between is not None else min(offcut.span.start, len(reel))
-    over = len(between) if between is not None and len(between) == offcut.instead else 0
-    same = over == len(offcut.span)
-    return [Paste(at, at + over, content, keep_time=same, join_in=RUNS_ON, join_out=RUNS_ON)]
+    rows = {k: Lane("", segments) for k, segments in content}
+    stayed = covered(Lane("", segments) for _, segments in offcut.instead)
+    wholly = all(uncovered(heard, sound) == uncovered(stayed, sound) for k in losing for sound in sounds_of(rows[k].segments))
+    stands = _standing(offcut.instead, reel) if wholly and len(content) == len(offcut.content) else None
+    if stands is not None:
+        return [_pasted(stands, content, same=len(stands) == len(offcut.span)), *_marked(offcut, stands.start, reel)]
+    edits: list[ReelCommand] = []
+    whole = wholly and not offcut.instead  # then the room tone beside its words comes back as well
+    parts = [Span(0, len(offcut.span))] if whole else _missing([rows[k] for k in losing], heard, len(offcut.span))
+    for part in parts:
+        own = tuple(
+            (k, row.between(part))
+            for k, row in rows.items()
+            if k not in losing or any(uncovered(heard, sound) for sound in sounds_of(row.between(part)))
+        )
+        instead = tuple((k, Lane("", s).between(part)) for k, s in offcut.instead if k in dict(own))
+        fitting = content_length(offcut.instead) == len(offcut.span) and len(instead) == len(own)
+        over = _standing(instead, reel) if fitting else None
+        if over is None:
+            at = _place_of(offcut, reel, rows[losing[0]], losing[0], part)
+            over = _silent_at(reel, [str(k) for k, _ in own], at, len(part)) if offcut.instead else None
+            over = over or Span(at, at)
+        edit = _pasted(over, own, same=len(over) > 0)
+        edits += [edit, *(_marked(offcut, over.start, reel) if not len(over) and not edits else ())]
+        reel = edit.apply(reel)
+    return edits
+
+
+def _pasted(span: Span, content: Content, *, same: bool) -> Paste:
+    return Paste(span.start, span.stop, content, keep_time=same, join_in=RUNS_ON, join_out=RUNS_ON, edition=EDITION)
+
+
+def _marked(offcut: Offcut, at: int, reel: Reel) -> list[ReelCommand]:
+    """Its markers where they stood in it, those that are still there."""
+    there = {m.id: m for m in reel.markers}
+    return [PutMarker(replace(there[m.id], at=at + m.at)) for m in offcut.markers if m.id in there]
+
+
+def _missing(rows: Sequence[Lane], heard: Covered, length: int) -> list[Span]:
+    """The stretches of an offcut in which some sound of its lanes is not heard, those that touch as one."""
+    spans = []
+    for row in rows:
+        for segment, at in zip(row.segments, row.starts(), strict=False):
+            for sound in sounds_of([segment]):
+                spans += [Span(at + a - sound[1], at + b - sound[1]) for a, b in uncovered(heard, sound)]
+    found: list[Span] = []
+    for span in sorted(spans):
+        if found and span.start <= found[-1].stop:
+            found[-1] = Span(found[-1].start, max(found[-1].stop, span.stop))
+        else:
+            found.append(span)
+    return [Span(s.start, min(s.stop, length)) for s in found]
+
+
+def _standing(content: Content, reel: Reel) -> Span | None:
+    """Where exactly this stands in a reel, on all its lanes at once; None where it does not."""
+    length = content_length(content)
+    if not length:
+        return None
+    name, segments = content[0]
+    wanted = [list(flat(row, 0)) for _, row in content]
+    key = key_of(segments[0])
+    for s, at in zip(reel.lanes[reel.index(name)].segments, reel.lanes[reel.index(name)].starts(), strict=False):
+        first = 0 if isinstance(s, Rest) else segments[0].origin - s.origin
+        if key_of(s) != key or not 0 <= first < len(s):
+            continue
+        span = Span(at + first, at + first + length)
+        rows = (reel.lanes[reel.index(k)].between(span) for k, _ in content)
+        if all(list(flat(row, 0)) == known for row, known in zip(rows, wanted, strict=True)):
+            return span
+    return None
+
+
+def _silent_at(reel: Reel, lanes: Sequence[str], at: int, length: int) -> Span | None:
+    """A stretch from a place on in which some lanes have room tone or nothing; None where one of them has sound."""
+    span = Span(at, at + length)
+    rows = [reel.lanes[reel.index(k)] for k in lanes]
+    free = all(span.stop <= len(row) and not sounds_of(row.between(span)) for row in rows)
+    return span if free else None
+
+
+def _place_of(offcut: Offcut, reel: Reel, row: Lane, lane: str, part: Span) -> int:
+    """Where a stretch of an offcut goes, by what stood beside it; after all that was spoken before it."""
+    ahead = [*sounds_of(row.between(Span(0, part.start)))[::-1], *offcut.before]
+    behind = [*sounds_of(row.between(Span(part.stop, len(row)))), *offcut.after]
+    there = reel.lanes[reel.index(lane)]
+    between = _between(reel, there, ahead, behind)
+    if between is None:
+        return min(offcut.span.start + part.start, len(reel))
+    recording, start, _ = sounds_of(row.between(part))[0]
+    at, reached = between.start, between.start
+    for s in there.between(between):
+        reached += len(s)
+        if isinstance(s, Piece) and s.recording == recording and s.stop <= start:
+            at = reached
+    return at
 
 
 class Said:

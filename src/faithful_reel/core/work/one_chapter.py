@@ -292,8 +292,8 @@ def _spliced(
         def rendering(reel: Reel) -> Renderer:
             return Renderer(reel, preview.source(mixed))
 
-        natural = natural_of(book, one.chapter, one.hearing, preview.plan.command.lane, rendering)
-        lane = preview.plan.command.lane
+        natural = natural_of(book, one.chapter, one.hearing, preview.lane, rendering)
+        lane = preview.lane
         seams = [seam_in(preview.reel, lane, at, natural, rendering, rate) for at in preview.joins]
         return SplicedFile(preview, seams[0], seams[1], wrong)
     finally:

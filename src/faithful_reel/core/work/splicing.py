@@ -117,6 +117,11 @@ class Preview:
     """By what share the reader's own pace goes up and down in lines as long."""
 
     @property
+    def lane(self) -> int:
+        """The number of the lane that it goes to."""
+        return self.reel.index(self.plan.command.lane)
+
+    @property
     def joins(self) -> tuple[int, int]:
         """Where the take begins and ends in the reel that it would give."""
         command = self.plan.command
@@ -396,7 +401,7 @@ def preview_splice(
         take_id=take_name(pickup.id, part),
         gain_db=gain_db,
         choice=choice,
-        lane=line.lane,
+        lane=reel.lanes[line.lane].id,
         pace=profile.pace / made.pace,
         one_breath=made.switches.breath,
     )
@@ -505,11 +510,12 @@ def _refuse_taking_words(chapter: ChapterState, hearing: Hearing, command: Repla
     """
     lost = (command.stop - command.start) - (command.take_stop - command.take_start)
     assert chapter.reel is not None
-    if lost <= 0 or not chapter.reel.lanes[command.lane].linked:
+    own = chapter.reel.index(command.lane)
+    if lost <= 0 or not chapter.reel.lanes[own].linked:
         return
     for recording, heard in ((chapter.recording, hearing), *hearing.voices):
         lane = lane_with(chapter.reel, recording)
-        if lane == command.lane:
+        if lane == own:
             continue
         spoken = voice_tokens(chapter, [""] * len(heard.placed), recording, heard).heard()
         inside = (spoken.starts < command.stop) & (spoken.stops > command.stop - lost)
@@ -685,7 +691,7 @@ def planned_many(
         except EditRefused as problem:
             left.append((pickup.id, str(problem)))
             continue
-        lane = previews[-1].plan.command.lane
+        lane = previews[-1].lane
         key = chapter.id, lane
         if key not in naturals:
             naturals[key] = natural_of(book, chapter, hearing, lane, rendering)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import math
-from collections.abc import Mapping
 from dataclasses import fields
 from pathlib import Path
 from typing import Any, get_args
@@ -20,17 +19,15 @@ from faithful_reel.core.book.session import Session
 from faithful_reel.core.errors import EditRefused, FileProblem
 from faithful_reel.core.files import refuse_over, shown
 from faithful_reel.core.jobs import Unwatched, Watch
-from faithful_reel.core.reel.bounds import lane_within
+from faithful_reel.core.reel.bounds import reel_within
 from faithful_reel.core.reel.commands import ReelCommand
-from faithful_reel.core.reel.reel import Reel, Rest, RoomTone, recordings_of, reel_of
+from faithful_reel.core.reel.reel import Reel, recordings_of, reel_of
 from faithful_reel.core.reel.render import FileSources, Renderer
 from faithful_reel.core.times import time_of
 
 KINDS: dict[str, type] = {str(next(f.default for f in fields(k) if f.name == "kind")): k for k in get_args(ReelCommand)}
 TIMES = frozenset({"start", "stop", "at", "length", "by", "take_start", "take_stop"})
 """Fields that may be written as times ("0:01:02.5") instead of samples."""
-LONGEST = 1 << 33
-"""Samples: a day at 96 kHz."""
 OWN = "audio"
 """What the file that is edited is called in steps that name a recording."""
 
@@ -111,22 +108,6 @@ def edited(reel: Reel, steps: tuple[ReelCommand, ...]) -> Reel:
     return reel
 
 
-def _held(reel: Reel, lengths: Mapping[str, int]) -> None:
-    """Refuse a reel that plays what its recordings do not hold, whose values can not be played, or that never ends."""
-    if len(reel) > LONGEST:
-        raise EditRefused("The result would last longer than any chapter can.")
-    for lane in reel.lanes:
-        lane_within(lane)
-        for segment in lane.segments:
-            if isinstance(segment, Rest) or (isinstance(segment, RoomTone) and not segment.recording):
-                continue
-            if segment.recording not in lengths:
-                raise EditRefused(f"The lane {lane.name} would play “{segment.recording}”, which is not there.")
-            if not 0 <= segment.start < segment.stop <= lengths[segment.recording]:
-                places = f"{segment.start} to {segment.stop}"
-                raise EditRefused(f"The lane {lane.name} would play {segment.recording} from {places}, beyond its end.")
-
-
 def edit_file(audio: Path, steps: Path, out: Path, watch: Watch | None = None) -> dict[str, float | int]:
     """Carry out steps on an audio file and write the result, at its rate and with its channels; other files that steps name
     stand beside the file of steps.
@@ -148,7 +129,7 @@ def edit_file(audio: Path, steps: Path, out: Path, watch: Watch | None = None) -
         rate = full_range_info(path).rate
         if rate != info.rate:
             raise FileProblem(f"{shown(path)}, which the steps name, is at {rate} Hz, not at {info.rate}. Bring it to that rate.")
-    _held(reel, {OWN: info.frames} | {name: full_range_info(path).frames for name, path in others.items()})
+    reel_within(reel, None, {OWN: info.frames} | {name: full_range_info(path).frames for name, path in others.items()})
     files = FileSources(lambda name: others.get(name, audio), channels=info.channels)
     watch = watch or Unwatched()
     try:
@@ -188,7 +169,7 @@ def edit_book(session: Session, chapter: str, steps: Path) -> dict[str, object]:
         raise EditRefused(f"“{chapter}” is no chapter with a recording. There are: {titles}.")
     commands = steps_in(steps, book.rate)
     after = edited(found[0].reel, commands)
-    _held(after, {r.hash: r.length for r in book.recordings})
+    reel_within(after, None, {r.hash: r.length for r in book.recordings})
     session.do(EditReels(tuple((found[0].id, step) for step in commands), f"Edit by {steps.name}"))
     seconds = round(len(found[0].reel) / book.rate, 3), round(len(after) / book.rate, 3)
     return {"chapter": found[0].id, "steps": len(commands), "seconds_before": seconds[0], "seconds_after": seconds[1]}

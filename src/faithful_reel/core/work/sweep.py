@@ -8,19 +8,19 @@ from enum import Enum
 from functools import partial
 
 import numpy as np
-from numpy.typing import NDArray
 
 from faithful_reel.core.book.model import Book, ChapterState
 from faithful_reel.core.collate.findings import Decision, Finding, Kind
 from faithful_reel.core.collate.flaws import USUAL, Flaw, Gap, Place, habits, place_after
-from faithful_reel.core.reel.commands import ChangeGain, CutAndClose, ReelCommand
+from faithful_reel.core.reel.commands import CutAndClose, ReelCommand
 from faithful_reel.core.reel.timing import LINKED
 from faithful_reel.core.text.spoken import plain
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.units import EAR_RATE, Span, decibels, samples
-from faithful_reel.core.work.editing import Columns, beside
+from faithful_reel.core.work.editing import Columns, loudest
+from faithful_reel.core.work.gone import beside
 from faithful_reel.core.work.mending import finding_span, mending_edit
-from faithful_reel.core.work.timeline import Hearing, Token, Tokens, finding_spans
+from faithful_reel.core.work.timeline import Hearing, Token, Tokens, finding_spans, lane_with
 
 FILLERS = frozenset({"ah", "eh", "er", "erm", "hm", "hmm", "mhm", "mm", "uh", "uhm", "um", "umm"})
 """Hesitations, as ears write them (from memory)."""
@@ -58,7 +58,8 @@ class SweepSettings:
 class Sweep:
     """One change that a sweep would make: what, where, how it is now and becomes; `going` is what is taken out of the reel.
 
-    `other` names another voice that sounds there, whose sound would go too; `findings` are settled by it.
+    `lane` is the number of the lane for whose sake it is made, `other` names another voice that sounds there, whose sound would
+    go too; `findings` are settled by it.
     """
 
     id: str
@@ -69,6 +70,7 @@ class Sweep:
     becomes: str
     going: Span
     edit: ReelCommand
+    lane: int = LINKED
     other: str = ""
     findings: tuple[str, ...] = ()
 
@@ -93,23 +95,19 @@ def sweeps(
     found: list[Sweep] = []
     if Sweeping.PAUSES in settings.kinds:
         voices = [c for c, lane in zip(columns, reel.lanes, strict=True) if not lane.music]
-        found += _pauses(book, text, tokens, within, settings, partial(_loudest, voices))
+        found += _pauses(book, text, tokens, within, settings, partial(loudest, voices))
     if Sweeping.BREATHS in settings.kinds:
-        found += _breaths(book, chapter, text, tokens, within, columns[0])
+        found += _breaths(book, chapter, text, tokens, within, columns)
     if Sweeping.FILLERS in settings.kinds:
-        found += _fillers(book, chapter, text, tokens, hearing, within, columns[0])
+        found += _fillers(book, chapter, text, tokens, hearing, within, columns[lane_with(reel, chapter.recording)])
     told: list[Sweep] = []
     for row in sorted(found, key=lambda s: s.span.start):
-        others = beside(reel, [row.going], LINKED, lambda k: columns[k], book.rate) if len(row.going) and len(columns) > 1 else []
+        own = {reel.lanes[row.lane].id} if row.lane >= 0 else set()
+        asked = len(row.going) > 0 and len(columns) > 1
+        others = beside(reel, row.going, own, columns, tokens.heard(), book.rate) if asked else []
         name = ", ".join(b.name for b in others)
         told.append(replace(row, other=name, findings=_touched(chapter, row)))
     return told
-
-
-def _loudest(voices: Sequence[Columns], edges: NDArray[np.float64]) -> NDArray[np.float32]:
-    """The minima and maxima, (2, n), of all voices between n + 1 reel positions: a pause is quiet on all of them."""
-    found = np.array([columns(edges) for columns in voices])
-    return np.stack([found[:, 0].min(axis=0), found[:, 1].max(axis=0)])
 
 
 def _touched(chapter: ChapterState, row: Sweep) -> tuple[str, ...]:
@@ -140,10 +138,10 @@ def swept(rows: Sequence[Sweep]) -> list[Sweep]:
 def _pauses(book: Book, text: Chapter, tokens: Tokens, within: Span, settings: SweepSettings, columns: Columns) -> list[Sweep]:
     rate = book.rate
     gaps = _gaps(text, tokens)
-    scaled = [Gap(s.start * EAR_RATE // rate, s.stop * EAR_RATE // rate, w, place) for s, w, place in gaps]
+    scaled = [Gap(s.start * EAR_RATE // rate, s.stop * EAR_RATE // rate, w, place) for s, w, place, _ in gaps]
     usual = habits(scaled, USUAL)
     found: list[Sweep] = []
-    for span, word, place in gaps:
+    for span, word, place, lane in gaps:
         if place is Place.RETAKE or span.start < within.start or span.stop > within.stop:
             continue
         length, habit = len(span) / rate, usual[place][0]
@@ -166,20 +164,21 @@ def _pauses(book: Book, text: Chapter, tokens: Tokens, within: Span, settings: S
                 f"{length - len(going) / rate:.2f} s",
                 going,
                 CutAndClose(going.start, going.stop),
+                lane,
             )
         )
     return found
 
 
-def _gaps(text: Chapter, tokens: Tokens) -> list[tuple[Span, int, Place]]:
-    """What lies between heard words, the written word before it, and the kind of place."""
+def _gaps(text: Chapter, tokens: Tokens) -> list[tuple[Span, int, Place, int]]:
+    """What lies between heard words, the written word before it, the kind of place, and the lane of the voice before it."""
     heard = tokens.heard()
     reached = np.maximum.accumulate(heard.stops) if len(heard) else heard.stops
-    found: list[tuple[Span, int, Place]] = []
+    found: list[tuple[Span, int, Place, int]] = []
     for k in np.flatnonzero(heard.starts[1:] > reached[:-1]).tolist():
         before, after = int(heard.words[k]), int(heard.words[k + 1])
         place = place_after(text, before) if before >= 0 and after == before + 1 else Place.RETAKE
-        found.append((Span(int(reached[k]), int(heard.starts[k + 1])), before, place))
+        found.append((Span(int(reached[k]), int(heard.starts[k + 1])), before, place, heard[int(k)].lane))
     return found
 
 
@@ -216,17 +215,20 @@ def quietest_stretch(columns: Columns, span: Span, length: int, keep: int, rate:
     return Span(at, min(at + length, last))
 
 
-def _breaths(book: Book, chapter: ChapterState, text: Chapter, tokens: Tokens, within: Span, columns: Columns) -> list[Sweep]:
+def _breaths(
+    book: Book, chapter: ChapterState, text: Chapter, tokens: Tokens, within: Span, columns: Sequence[Columns]
+) -> list[Sweep]:
     found: list[Sweep] = []
+    assert chapter.reel is not None
     for finding in chapter.findings:
         if finding.evidence.flaw != Flaw.BREATH.value or finding.decision is not Decision.OPEN:
             continue
         span = finding_span(chapter, finding)
-        by = finding.evidence.usual
-        edit = mending_edit(book, chapter, tokens, finding, columns)
+        by, lane = finding.evidence.usual, lane_with(chapter.reel, finding.recording or chapter.recording)
+        edit = mending_edit(book, chapter, tokens, finding, columns[lane])
         if span is None or by is None or edit is None or span.start < within.start or span.stop > within.stop or not len(span):
             continue
-        peak = float(np.abs(columns(np.array([span.start, span.stop], np.float64))).max())
+        peak = float(np.abs(columns[lane](np.array([span.start, span.stop], np.float64))).max())
         found.append(
             Sweep(
                 f"breath {span.start}",
@@ -236,7 +238,8 @@ def _breaths(book: Book, chapter: ChapterState, text: Chapter, tokens: Tokens, w
                 f"peaks at {decibels(peak):.1f} dB",
                 f"{by:+.1f} dB",
                 Span(span.start, span.start),
-                ChangeGain(span.start, span.stop, by),
+                edit,
+                lane,
             )
         )
     return found
@@ -267,6 +270,7 @@ def _fillers(
                 "taken out",
                 Span(edit.start, edit.stop),
                 edit,
+                lane_with(chapter.reel, chapter.recording) if chapter.reel is not None else LINKED,
             )
         )
     return found

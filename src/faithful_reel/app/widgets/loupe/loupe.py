@@ -49,7 +49,7 @@ class Loupe(QWidget):
     """
 
     clicked = pyqtSignal(int)
-    span_wanted = pyqtSignal(int, int)
+    span_wanted = pyqtSignal(int, int, int)
     none_wanted = pyqtSignal()
     let_go = pyqtSignal()
     lane_wanted = pyqtSignal(int)
@@ -79,6 +79,7 @@ class Loupe(QWidget):
         self._theme = DAY
         self._content = LoupeContent()
         self.lane = -1  # the lane at hand; -1 for all of them
+        self._on = -1  # that on which a span is being drawn; -1 where its edge is moved
         self._centre, self._span = 0.0, 4.0 * 44_100
         self._playhead = -1
         self.spectrum = False
@@ -293,7 +294,7 @@ class Loupe(QWidget):
         self._grip = grip_at(self._scene, x, y)
         if self._grip is not None:
             return
-        at, edge = self._position(event), self._edge_near(event)
+        at, edge, self._on = self._position(event), self._edge_near(event), -1
         self._dragging = edge is not None
         if edge is not None:
             self._pressed = self.stretch[0] if edge == self.stretch[1] else self.stretch[1]
@@ -302,7 +303,7 @@ class Loupe(QWidget):
             self._pressed = last if abs(at - first) < abs(at - last) else first
             self._drag_to(at, event)
         else:
-            self._pressed = at
+            self._pressed, self._on = at, self._scene.lane_at(y)
             self.none_wanted.emit()
             self.clicked.emit(at)
 
@@ -378,7 +379,7 @@ class Loupe(QWidget):
     def _drag_to(self, at: int, event: QMouseEvent) -> None:
         free = event.modifiers() & Qt.KeyboardModifier.AltModifier
         to = at if free else self.snap(at, reach=round(SNAP_PX * self.samples_per_pixel))
-        self.span_wanted.emit(min(to, self._pressed), max(to, self._pressed))
+        self.span_wanted.emit(min(to, self._pressed), max(to, self._pressed), self._on)
 
     def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:  # noqa: N802 - Qt's name
         """Lines of our lists are taken."""
@@ -457,7 +458,7 @@ class Loupe(QWidget):
         if mark:
             first, last = self.stretch if self.stretch[0] >= 0 else (before, before)
             first, last = (at, last) if before == first and (before != last or by < 0) else (first, at)
-            self.span_wanted.emit(min(first, last), max(first, last))
+            self.span_wanted.emit(min(first, last), max(first, last), -1)
         self._go(at)
 
     def _go(self, position: int) -> None:

@@ -1,0 +1,173 @@
+"""What stands where on a lane, and what a step exchanged: the sound that went, that came, and that only moved."""
+
+from __future__ import annotations
+
+from bisect import bisect_left, insort
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, replace
+from itertools import pairwise
+from operator import is_
+
+from faithful_reel.core.reel.reel import Lane, Piece, Rest, RoomTone, Segment
+from faithful_reel.core.units import Span
+
+Sound = tuple[str, int, int]
+"""A stretch of a recording: its hash, from, to."""
+
+
+def sounds_of(segments: Iterable[Segment]) -> list[Sound]:
+    """The stretches of recordings that some segments are made of, room tone apart."""
+    return [(s.recording, s.start, s.stop) for s in segments if isinstance(s, Piece)]
+
+
+Key = tuple[object, ...]
+_NOTHING: Key = ("",)
+_REST = -1 << 62
+"""Where in itself a rest begins: they are all alike."""
+
+
+@dataclass(frozen=True, slots=True)
+class Atom:
+    """A stretch of one sound on a lane: which, from where in it, where on the lane, how long."""
+
+    key: Key
+    origin: int
+    at: int
+    length: int
+
+
+def atoms(segments: Sequence[Segment], at: int) -> Iterator[Atom]:
+    """What sounds on a stretch of a lane that begins at a place; rests are all alike."""
+    for s in segments:
+        yield Atom(key_of(s), _REST if isinstance(s, Rest) else s.origin, at, len(s))
+        at += len(s)
+
+
+def key_of(s: Segment) -> Key:
+    """Which sound a segment is a stretch of."""
+    if isinstance(s, RoomTone):
+        return s.recording, s.start, s.stop, s.seed
+    return (s.recording,)
+
+
+@dataclass(frozen=True, slots=True)
+class Exchange:
+    """A stretch of a lane before a step, and what stands in its place after it."""
+
+    old: Span
+    new: Span
+
+    @property
+    def by(self) -> int:
+        """How much longer it became."""
+        return len(self.new) - len(self.old)
+
+
+def exchanges(before: Lane, after: Lane) -> list[Exchange]:
+    """Where a lane differs after a step: what is the same sound, in the same order, stayed; all else was exchanged."""
+    old, now = before.segments, after.segments
+    if old is now:
+        return []
+    first = _same(old, now, len(old), len(now))
+    last = _same(old[::-1], now[::-1], len(old) - first, len(now) - first)
+    starts, ends = before.starts(), after.starts()
+    o0, o1, n0, n1 = starts[first], starts[len(old) - last], ends[first], ends[len(now) - last]
+    stayed = _stayed(list(atoms(old[first : len(old) - last], o0)), list(atoms(now[first : len(now) - last], n0)))
+    found: list[Exchange] = []
+    for (a, b, length), (c, d, _) in pairwise([(n0, o0, 0), *stayed, (n1, o1, 0)]):
+        exchange = Exchange(Span(b + length, d), Span(a + length, c))
+        if len(exchange.old) or len(exchange.new):
+            found.append(exchange)
+    return [e for e in found if e.by or not (_rests(before, e.old) and _rests(after, e.new))]
+
+
+def _rests(lane: Lane, span: Span) -> bool:
+    return all(isinstance(s, Rest) for s in lane.between(span))
+
+
+def _same(a: Sequence[Segment], b: Sequence[Segment], most_a: int, most_b: int) -> int:
+    """How many segments two rows begin with that are the same objects."""
+    low, high = 0, min(most_a, most_b)
+    while low < high:
+        middle = (low + high + 1) // 2
+        if all(map(is_, a[low:middle], b[low:middle])):
+            low = middle
+        else:
+            high = middle - 1
+    return low
+
+
+def _stayed(old: Sequence[Atom], now: Sequence[Atom]) -> list[tuple[int, int, int]]:
+    """(place now, place before, length) of what is heard in the same order as before, in that order; the longest first."""
+    rows: dict[Key, list[Atom]] = {}
+    for atom in old:
+        if atom.key != _NOTHING:
+            rows.setdefault(atom.key, []).append(atom)
+    found = []
+    for n in now:
+        for o in rows.get(n.key, ()):
+            start, stop = max(o.origin, n.origin), min(o.origin + o.length, n.origin + n.length)
+            if stop > start:
+                found.append((n.at + start - n.origin, o.at + start - o.origin, stop - start))
+    kept: list[tuple[int, int, int]] = []
+    for row in sorted(found, key=lambda r: (-r[2], abs(r[0] - r[1]))):
+        k = bisect_left(kept, row)
+        after_last = k == 0 or (kept[k - 1][0] + kept[k - 1][2] <= row[0] and kept[k - 1][1] + kept[k - 1][2] <= row[1])
+        before_next = k == len(kept) or (row[0] + row[2] <= kept[k][0] and row[1] + row[2] <= kept[k][1])
+        if after_last and before_next:
+            insort(kept, row)
+    return kept
+
+
+def flat(segments: Sequence[Segment], at: int) -> Iterator[Atom]:
+    """The atoms of some segments, those that run on as one."""
+    last: Atom | None = None
+    for atom in atoms(segments, at):
+        if (
+            last is not None
+            and atom.key == last.key
+            and atom.origin == (last.origin + last.length if last.key != _NOTHING else 0)
+        ):
+            last = replace(last, length=last.length + atom.length)
+            continue
+        if last is not None:
+            yield last
+        last = atom
+    if last is not None:
+        yield last
+
+
+Covered = dict[str, list[tuple[int, int]]]
+"""What of every recording is heard in a reel: stretches in order that do not touch."""
+
+
+def covered(lanes: Iterable[Lane]) -> Covered:
+    """What is heard on some lanes."""
+    rows: Covered = {}
+    for lane in lanes:
+        for segment in lane.segments:
+            if isinstance(segment, Piece):
+                rows.setdefault(segment.recording, []).append((segment.start, segment.stop))
+    for recording, row in rows.items():
+        joined: list[tuple[int, int]] = []
+        for start, stop in sorted(row):
+            if joined and start <= joined[-1][1]:
+                joined[-1] = joined[-1][0], max(joined[-1][1], stop)
+            else:
+                joined.append((start, stop))
+        rows[recording] = joined
+    return rows
+
+
+def uncovered(there: Covered, sound: Sound) -> list[tuple[int, int]]:
+    """What of a stretch of a recording is not heard where what is heard is `there`."""
+    recording, at, stop = sound
+    row = there.get(recording, [])
+    left: list[tuple[int, int]] = []
+    for a, b in row[max(0, bisect_left(row, (at,)) - 1) :]:
+        if a >= stop:
+            break
+        if a > at:
+            left.append((at, a))
+        at = max(at, b)
+    return [*left, (at, stop)] if at < stop else left

@@ -1,0 +1,220 @@
+"""Whose sound a step takes away beside that of the lane it was meant for: the one gate that every edit passes.
+
+It looks at the reels before and after, not at the commands, so that no act can go around it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from faithful_reel.core.book.commands import BookCommand, DecideSeveral, EditReel, EditReels, RoughCut, SwapTake
+from faithful_reel.core.book.model import Book, ChapterState
+from faithful_reel.core.book.pickups import PlaceSplice, SpliceTakes, TakeOut
+from faithful_reel.core.collate.findings import Finding
+from faithful_reel.core.reel.commands import Paste, ReelCommand
+from faithful_reel.core.reel.exchanges import Covered, covered, exchanges, sounds_of, uncovered
+from faithful_reel.core.reel.reel import Lane, Piece, Reel
+from faithful_reel.core.reel.timing import LINKED
+from faithful_reel.core.units import Span
+from faithful_reel.core.work.timeline import Tokens, lane_with
+
+LEAST_S, QUIETEST, STANDS_OUT_DB = 0.05, 1e-3, 12.0
+"""Less sound of another voice is not asked about; a peak under the second is nothing (own rules)."""
+EDITS = (DecideSeveral, EditReel, EditReels, PlaceSplice, RoughCut, SpliceTakes, SwapTake, TakeOut)
+"""Commands that change a chapter's reel for the sake of some of its sound; others exchange it as a whole, by their name."""
+Columns = Callable[[NDArray[np.float64]], NDArray[np.float32]]
+
+
+@dataclass(frozen=True, slots=True)
+class Going:
+    """Sound of a lane that a step takes away: where, in the reel before it, for how long something sounds there, its words."""
+
+    chapter: str
+    lane: str
+    name: str
+    music: bool
+    spans: tuple[Span, ...]
+    samples: int
+    words: str = ""
+
+    @property
+    def length(self) -> int:
+        """How many samples of the lane go, sounding or not."""
+        return sum(map(len, self.spans))
+
+    def told(self, rate: int) -> str:
+        """As a line of a question."""
+        return f"{self.name}: {self.words or 'sound'} ({max(self.samples, 1) / rate:.2f} s)"
+
+
+def going(
+    before: Book,
+    after: Book,
+    columns: Callable[[ChapterState, int], Columns],
+    tokens: Callable[[ChapterState], Tokens],
+) -> list[Going]:
+    """What a step takes away from the lanes of all chapters it changes; sound that it only moves is not told.
+
+    `columns(chapter, lane)` gives (2, n) minima and maxima between n + 1 positions of the chapter's reel before the step,
+    `tokens(chapter)` its words.  Something sounds where the peak of 10 ms is 12 dB over what is usual in the quiet of the lane,
+    within half a minute; words count in any case, also on a lane that is muted.
+    """
+    old = {c.id: c for c in before.chapters}
+    pairs = [
+        (known, known.reel, c.reel)
+        for c in after.chapters
+        if c.reel is not None and (known := old.get(c.id)) is not None and known.reel is not None and known.reel is not c.reel
+    ]
+    came = covered(_came(was, now) for _, was, now in pairs)
+    found: list[Going] = []
+    for chapter, was, now in pairs:
+        lanes = {lane.id: lane for lane in now.lanes}
+        for number, lane in enumerate(was.lanes):
+            if lane.id not in lanes:
+                continue
+            spans = _lost(lane, lanes[lane.id], came)
+            if not spans:
+                continue
+            said = tokens(chapter)
+            sounding = sum(_sounding(columns(chapter, number), s, len(lane), before.rate) for s in spans)
+            words = "" if lane.music else lane_words(said, spans, number)
+            if words or sounding > LEAST_S * before.rate:
+                found.append(Going(chapter.id, lane.id, lane.name, lane.music, tuple(spans), sounding, words))
+    return found
+
+
+def beside(
+    reel: Reel, span: Span, own: Collection[str], columns: Sequence[Columns], tokens: Tokens, rate: int, chapter: str = ""
+) -> list[Going]:
+    """Voices other than `own` whose sound would go too were a stretch taken out of all linked lanes; as `going` tells of it."""
+    found: list[Going] = []
+    for number, lane in enumerate(reel.lanes):
+        if lane.music or not lane.linked or lane.id in own or span.start >= len(lane):
+            continue
+        sounding = _sounding(columns[number], span, len(lane), rate)
+        words = lane_words(tokens, [span], number)
+        if words or sounding > LEAST_S * rate:
+            found.append(Going(chapter, lane.id, lane.name, False, (span,), sounding, words))
+    return found
+
+
+def _came(was: Reel, now: Reel) -> Lane:
+    """All that a step brought into a reel, as one lane."""
+    old = {lane.id: lane for lane in was.lanes}
+    rows = [
+        segment
+        for lane in now.lanes
+        for segment in (
+            (s for e in exchanges(old[lane.id], lane) for s in lane.between(e.new)) if lane.id in old else lane.segments
+        )
+    ]
+    return Lane("", tuple(s for s in rows if isinstance(s, Piece)))
+
+
+def _lost(was: Lane, now: Lane, came: Covered) -> list[Span]:
+    """The stretches of a lane whose sound goes, those that touch as one."""
+    found: list[Span] = []
+    for exchange in exchanges(was, now):
+        at = exchange.old.start
+        for segment in was.between(exchange.old):
+            for _, start, stop in sounds_of([segment]):
+                for a, b in uncovered(came, (segment.recording, start, stop)):
+                    span = Span(at + a - start, at + b - start)
+                    if found and found[-1].stop == span.start:
+                        span = Span(found.pop().start, span.stop)
+                    found.append(span)
+            at += len(segment)
+    return found
+
+
+def lane_words(tokens: Tokens, spans: Sequence[Span], lane: int) -> str:
+    """What one voice says in some stretches, as far as it was heard."""
+    said = [t.text for t in tokens if t.lane == lane and any(t.start < s.stop and t.stop > s.start for s in spans)]
+    return " ".join(said)
+
+
+def _sounding(columns: Columns, span: Span, length: int, rate: int) -> int:
+    """For how many samples of a span something sounds."""
+    step, around = max(1, rate // 100), 15 * rate
+    first, last = max(0, span.start - around), min(length, span.stop + around)
+    if last - first < step or not len(span):
+        return 0
+    edges = np.append(np.arange(first, last, step, dtype=np.float64), float(last))
+    peaks = np.maximum.reduce(np.abs(columns(edges)))
+    sounding = peaks[peaks > 0]
+    quiet = float(np.percentile(sounding, 20)) if len(sounding) else 0.0
+    inside = (edges[:-1] >= span.start) & (edges[:-1] < span.stop)
+    return int(np.count_nonzero(inside & (peaks > max(QUIETEST, quiet * 10 ** (STANDS_OUT_DB / 20)))) * step)
+
+
+def meant(command: BookCommand, book: Book) -> frozenset[str]:
+    """The lanes that a command was given for, by its edits and by the findings that it mends; empty where neither says it."""
+    found: set[str] = set()
+    for chapter, edit in _edits(command, book):
+        reel = next((c.reel for c in book.chapters if c.id == chapter), None)
+        if reel is not None:
+            found |= {
+                reel.lanes[reel.index(ref)].id for ref in _lanes(edit) if ref in range(len(reel.lanes)) or isinstance(ref, str)
+            }
+    for chapter, findings in _findings(command):
+        state = next((c for c in book.chapters if c.id == chapter), None)
+        if state is not None and state.reel is not None:
+            found |= {_lane_of(state, state.reel, f) for f in state.findings if f.id in findings}
+    return frozenset(found)
+
+
+def _lane_of(chapter: ChapterState, reel: Reel, finding: Finding) -> str:
+    return reel.lanes[lane_with(reel, finding.recording or chapter.recording)].id
+
+
+def _edits(command: BookCommand, book: Book) -> Iterator[tuple[str, ReelCommand]]:
+    match command:
+        case EditReel() | PlaceSplice():
+            yield command.chapter, command.edit
+        case EditReels():
+            yield from command.edits
+        case RoughCut() | DecideSeveral() | SwapTake():
+            yield from ((command.chapter, edit) for edit in command.edits)
+        case SpliceTakes():
+            for splice in command.splices:
+                yield from ((book.pickup(splice.pickup).chapter, edit) for edit in splice.edits)
+        case _:
+            return
+
+
+def _lanes(edit: ReelCommand) -> Iterable[int | str]:
+    if isinstance(edit, Paste):
+        return [ref for ref, _ in edit.content]
+    ref = getattr(edit, "lane", LINKED)
+    return [ref] if isinstance(ref, str) or (isinstance(ref, int) and ref != LINKED) else []
+
+
+def _findings(command: BookCommand) -> Iterator[tuple[str, Collection[str]]]:
+    match command:
+        case EditReel() | RoughCut():
+            yield command.chapter, command.findings
+        case EditReels():
+            yield from ((chapter, (finding,)) for chapter, finding in command.mended)
+        case DecideSeveral():
+            yield from ((command.chapter, d.findings) for d in command.decided)
+        case _:
+            return
+
+
+def others(rows: Sequence[Going], meant_for: Collection[str]) -> list[Going]:
+    """Those that are to be asked about: voices for whose sake the step was not given.
+
+    Where it is not said whose sake it is for, it is that of the voice that loses most, in each chapter.
+    """
+    voices = [g for g in rows if not g.music]
+    asked = [g for g in voices if g.lane not in meant_for]
+    if meant_for:
+        return asked
+    spared = {
+        max((g for g in asked if g.chapter == c), key=lambda g: g.samples, default=None) for c in {g.chapter for g in asked}
+    }
+    return [g for g in asked if g not in spared]
