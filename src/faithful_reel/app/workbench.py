@@ -16,6 +16,7 @@ from faithful_reel.core.audio.overview import Overview
 from faithful_reel.core.book.commands import BookCommand
 from faithful_reel.core.book.model import Book, ChapterState, Recording
 from faithful_reel.core.book.packing import Packed, reel_key
+from faithful_reel.core.book.pickups import settled
 from faithful_reel.core.book.recordings import decode, overview, path_of
 from faithful_reel.core.book.session import Session
 from faithful_reel.core.book.store import Contents
@@ -160,6 +161,7 @@ class Workbench(Observed):
         """What was asked about last."""
         self.ears = Hearers()
         self.chapter_id = session.book.chapters[0].id if session.book.chapters else ""
+        self._settled: Memo[Book] = Memo()
         self._texts: Memo[Chapter] = Memo()
         self._spellings: Memo[list[str]] = Memo()
         self._counts: Memo[int] = Memo()
@@ -184,8 +186,9 @@ class Workbench(Observed):
 
     @property
     def book(self) -> Book:
-        """The book as it stands."""
-        return self.session.book
+        """The book as it stands, its lines as the reels have them."""
+        raw = self.session.book
+        return self._settled.of(0, (raw.chapters, raw.left_out, raw.pickups, raw), lambda: settled(raw))
 
     @property
     def chapter(self) -> ChapterState | None:

@@ -8,7 +8,7 @@ import pytest
 from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
-from faithful_reel.core.book.commands import EDITION, EditReel
+from faithful_reel.core.book.commands import EDITION, EditReel, EditReels, LeaveOut, PutBack
 from faithful_reel.core.book.model import Book, ChapterState, Recording
 from faithful_reel.core.book.pickups import (
     AddPickups,
@@ -26,13 +26,16 @@ from faithful_reel.core.book.pickups import (
     SpliceTakes,
     SplitLine,
     TakeOut,
+    is_in,
     placed_span,
+    settled,
 )
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.pickups.ledger import Part, Pickup, Placed, Round, State, Take, Unmatched, Want
-from faithful_reel.core.reel.commands import ReplaceByTake, SetGain, ToneSource
+from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, OrderLanes, Paste, ReplaceByTake, SetGain, ToneSource
 from faithful_reel.core.reel.reel import Join, Lane, Piece, Reel, Rest, reel_of
 from faithful_reel.core.units import Span
+from faithful_reel.core.work.editing import as_copy, content_for, copy_of, moved_to
 
 LENGTH = 900_000
 TONE = ToneSource("r1", 0, 9_000)
@@ -76,8 +79,9 @@ def test_several_lines_are_changed_at_once():
     dropped = ChangePickups(("p",), state=State.DROPPED).apply(after)
     assert dropped.pickup("p").state is State.DROPPED
     assert ChangePickups(("p",), state=State.TO_SEND).apply(dropped).pickup("p").state is State.TO_SEND
+    spliced = SpliceTakes((placed("r", 1_000, 5_000, 3_000),)).apply(book(line("p"), line("r", 40, takes=(take(),), chosen=0)))
     with pytest.raises(EditRefused, match="Take it out first"):
-        ChangePickups(("p", "r"), state=State.DROPPED).apply(before)
+        ChangePickups(("p", "r"), state=State.DROPPED).apply(spliced)
     with pytest.raises(EditRefused, match="all else follows"):
         ChangePickups(("p",), state=State.PASSED).apply(before)
     with pytest.raises(EditRefused, match="No line"):
@@ -179,10 +183,10 @@ def test_several_lines_go_in_as_one_step_and_each_comes_out_alone():
     assert both.label == "Splice 2 pickups"
     state = both.apply(before)
     assert len(state.chapters[0].reel) == LENGTH - 1_000 + 2_000
-    one = TakeOut("p").apply(state)
+    one = TakeOut("p", edition=2).apply(state)
     assert placed_span(one.chapters[0].reel, "p") is None
     assert placed_span(one.chapters[0].reel, "q") == (0, Span(21_000, 25_000))
-    assert TakeOut("q").apply(one).chapters[0].reel == before.chapters[0].reel
+    assert TakeOut("q", edition=2).apply(one).chapters[0].reel == before.chapters[0].reel
 
 
 def test_what_lies_under_a_later_splice_comes_out_after_it():
@@ -190,19 +194,19 @@ def test_what_lies_under_a_later_splice_comes_out_after_it():
     state = SpliceTakes((placed("p", 1_000, 9_000, 8_500),)).apply(before)
     over = SpliceTakes((placed("q", 3_000, 5_000, 2_500, recording="k2"),)).apply(state)
     with pytest.raises(EditRefused, match="put in over it"):
-        TakeOut("p").apply(over)
-    back = TakeOut("q").apply(over)
+        TakeOut("p", edition=2).apply(over)
+    back = TakeOut("q", edition=2).apply(over)
     assert back.chapters[0].reel == state.chapters[0].reel
-    assert TakeOut("p").apply(back).chapters[0].reel == before.chapters[0].reel
+    assert TakeOut("p", edition=2).apply(back).chapters[0].reel == before.chapters[0].reel
 
 
 def test_a_take_that_is_no_longer_there_can_not_be_taken_out():
     state = SpliceTakes((placed("p", 1_000, 5_000, 3_000),)).apply(book(line("p", takes=(take(),), chosen=0)))
     other = state.with_chapter("c1", lambda c: replace(c, reel=reel_of("r1", LENGTH)))
     with pytest.raises(EditRefused, match="no longer in the reel"):
-        TakeOut("p").apply(other)
+        TakeOut("p", edition=2).apply(other)
     with pytest.raises(EditRefused, match="not in the reel"):
-        TakeOut("p").apply(book(line("p")))
+        TakeOut("p", edition=2).apply(book(line("p")))
 
 
 @settings(max_examples=80, deadline=None)
@@ -222,7 +226,7 @@ def test_taking_out_in_any_order_that_is_let_brings_back_the_reel(spots, data):
             break
         name = data.draw(st.sampled_from(left))
         try:
-            state = TakeOut(name).apply(state)
+            state = TakeOut(name, edition=2).apply(state)
         except EditRefused:
             continue
         left.remove(name)
@@ -236,7 +240,7 @@ def test_taking_out_in_any_order_that_is_let_brings_back_the_reel(spots, data):
 
 def _out(state, name):
     try:
-        return TakeOut(name).apply(state)
+        return TakeOut(name, edition=2).apply(state)
     except EditRefused:
         return None
 
@@ -248,13 +252,107 @@ def test_other_lanes_are_as_they_were_when_a_take_comes_out(length):
     before = book(line("p", takes=(take(),), chosen=0), reel=reel)
     state = SpliceTakes((placed("p", 1_000, 5_000, length),)).apply(before)
     assert [len(lane) for lane in state.chapters[0].reel.lanes] == [LENGTH - 4_000 + length] * 2
-    back = TakeOut("p").apply(state).chapters[0].reel
+    back = TakeOut("p", edition=2).apply(state).chapters[0].reel
     assert [len(lane) for lane in back.lanes] == [LENGTH] * 2
     assert back.lanes[0] == reel.lanes[0]
     assert back.lanes[1].segments[0] == music.segments[0]
 
 
+def in_with(*lanes):
+    """A book with a take of 3,000 samples of “k” in the place of 4,000 from 1,000 on."""
+    reel = Reel((*reel_of("r1", LENGTH).lanes, *lanes))
+    before = book(line("p", takes=(take(),), chosen=0), reel=reel)
+    return before, SpliceTakes((placed("p", 1_000, 5_000, 3_000),)).apply(before)
+
+
+def heard_on(book, lane):
+    """Which sound is heard where on a lane, in pieces."""
+    row = []
+    for s in book.chapters[0].reel.lanes[lane].segments:
+        start = s.start if isinstance(s, Piece) else None
+        if row and start is not None and row[-1][0] == s.recording and row[-1][2] == start:
+            row[-1] = (s.recording, row[-1][1], s.stop)
+        else:
+            row.append((s.recording if start is not None else "", start or 0, s.stop if start is not None else len(s)))
+    return row
+
+
+@pytest.mark.parametrize("to", [500, 40_000])
+@pytest.mark.parametrize("lanes", [(), (Lane("clerk", (Piece("s", 0, LENGTH),)),)])
+def test_a_take_of_which_half_was_moved_away_takes_nothing_else_with_it(to, lanes):
+    _, state = in_with(*lanes)
+    half = copy_of(state.chapters[0], [Span(2_500, 4_000)], [k.id for k in state.chapters[0].reel.lanes], "")
+    moved = moved_to(state, state.chapters[0], half, state.chapters[0], to, None)
+    state = EditReels(tuple(moved), "Move").apply(state)
+    back = TakeOut("p", edition=2).apply(state)
+    words = [(a, b) for name, a, b in heard_on(back, 0) if name == "r1"]
+    assert min(words)[0] == 0
+    assert sum(b - a for a, b in words) == LENGTH
+    assert not [name for name, _, _ in heard_on(back, 0) if name == "k"]
+    if lanes:  # what was moved of the other voice stays where it was moved to
+        assert sum(b - a for name, a, b in heard_on(back, 1) if name == "s") == LENGTH - 1_000
+    else:
+        assert heard_on(back, 0) == ([("r1", 0, LENGTH)] if to > 5_000 else heard_on(back, 0))
+        assert len(back.chapters[0].reel) == LENGTH
+
+
+def test_a_copy_of_a_word_of_a_take_stays_when_the_take_comes_out():
+    _, state = in_with()
+    word = copy_of(state.chapters[0], [Span(1_500, 1_800)], ["l1"], "")
+    paste = Paste(400_000, 400_000, as_copy(content_for(state.chapters[0], word, None), state), edition=2)
+    back = TakeOut("p", edition=2).apply(EditReel("c1", paste).apply(state))
+    assert heard_on(back, 0) == [("r1", 0, 401_000), ("k", 550, 850), ("r1", 401_000, LENGTH)]
+
+
+def test_copies_that_older_journals_hold_as_takes_go_each_for_itself():
+    _, state = in_with()
+    word = copy_of(state.chapters[0], [Span(1_500, 1_800)], ["l1"], "")
+    state = EditReel("c1", Paste(400_000, 400_000, word.content)).apply(state)
+    back = TakeOut("p", edition=2).apply(state)
+    assert heard_on(back, 0) == [("r1", 0, LENGTH)]
+
+
+def test_a_click_that_was_laid_over_inside_of_a_take_goes_with_it():
+    before, state = in_with()
+    state = EditReel("c1", CutAndFill(2_000, 2_100, TONE)).apply(state)
+    assert TakeOut("p", edition=2).apply(state).chapters[0].reel == before.chapters[0].reel
+
+
+def test_lanes_may_be_in_another_order_when_a_take_comes_out():
+    _, state = in_with(Lane("clerk", (Piece("s", 0, LENGTH),)))
+    turned = EditReel("c1", OrderLanes((1, 0))).apply(state)
+    back = TakeOut("p", edition=2).apply(turned)
+    assert (heard_on(back, 0), heard_on(back, 1)) == ([("s", 0, LENGTH)], [("r1", 0, LENGTH)])
+
+
+def test_a_line_whose_take_is_gone_is_not_in_whatever_was_done_with_it_once():
+    _, state = in_with()
+    gone = EditReel("c1", CutAndClose(900, 4_100)).apply(state)
+    paired = state.with_chapter("c1", lambda c: replace(c, reel=reel_of("r1", LENGTH)))
+    for now in (gone, paired):
+        assert state.pickup("p").state is State.SPLICED
+        assert not is_in(now, now.pickup("p"))
+        assert settled(now).pickup("p").state is State.CHOSEN
+        assert DropTake("p", 0).apply(now).pickup("p").takes == ()
+        assert ChangePickups(("p",), state=State.TO_SEND).apply(now).pickup("p").state is State.TO_SEND
+        again = SpliceTakes((placed("p", 1_000, 5_000, 3_000, recording="k2"),)).apply(paired)
+        assert is_in(again, again.pickup("p"))
+    assert settled(state) is state
+
+
+def test_lines_of_a_chapter_that_is_left_out_are_not_shown_and_come_back_with_it():
+    _, state = in_with()
+    aside = LeaveOut("c1").apply(state)
+    assert settled(aside).pickups == ()
+    assert settled(PutBack("c1", 0).apply(aside)).pickups == state.pickups
+
+
+def test_what_older_journals_took_out_they_take_out_still():
+    before, state = in_with()
+    assert TakeOut("p").apply(state).chapters[0].reel == before.chapters[0].reel
+
+
 def test_gain_changed_inside_of_a_take_goes_with_it():
     state = SpliceTakes((placed("p", 1_000, 5_000, 3_000),)).apply(book(line("p", takes=(take(),), chosen=0)))
     edited = EditReel("c1", SetGain(1_500, 2_500, -3.0, 0)).apply(state)
-    assert TakeOut("p").apply(edited).chapters[0].reel == reel_of("r1", LENGTH)
+    assert TakeOut("p", edition=2).apply(edited).chapters[0].reel == reel_of("r1", LENGTH)

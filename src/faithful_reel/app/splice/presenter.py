@@ -707,7 +707,7 @@ class SplicePresenter(Observed):
             self.bench.tell("This line is not in the reel.")
             return False
         self.current = pickup.id
-        return self.bench.do(TakeOut(pickup.id))
+        return self.bench.do(TakeOut(pickup.id, edition=2))
 
     def hear_again(self, pickups: tuple[str, ...] = (), *, quiet: bool = False) -> bool:
         """Have the ears hear lines as they stand now: those given, else the one at hand."""

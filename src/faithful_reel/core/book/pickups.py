@@ -5,6 +5,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Container
 from dataclasses import dataclass, replace
 from typing import ClassVar
 
@@ -25,8 +26,31 @@ from faithful_reel.core.pickups.ledger import (
 from faithful_reel.core.reel.commands import ReplaceByTake
 from faithful_reel.core.reel.cutting import whole_at
 from faithful_reel.core.reel.reel import SOFT, Lane, Piece, Reel, Segment
-from faithful_reel.core.reel.timing import exchanged
+from faithful_reel.core.reel.timing import exchanged, seed_at, together
 from faithful_reel.core.units import Span
+
+
+def is_in(book: Book, pickup: Pickup) -> bool:
+    """Whether a line's take stands in the reel of its chapter: not whether it was put in once."""
+    if pickup.state not in DONE:
+        return False
+    reel = next((c.reel for c in (*book.chapters, *book.left_out) if c.id == pickup.chapter), None)
+    return reel is not None and bool(_groups(reel, {take_name(pickup.id, k) for k in range(max(1, len(pickup.placed)))}))
+
+
+def settled(book: Book) -> Book:
+    """A book as its reels say it: a line whose take is gone from the reel is not in, whatever was done with it once, and waits
+    to be put in again.  Lines of chapters that are left out are not shown.
+    """
+    there = {c.id for c in book.chapters}
+    rows = tuple(p if p.state not in DONE or is_in(book, p) else _waiting(p) for p in book.pickups if p.chapter in there)
+    same = len(rows) == len(book.pickups) and all(a is b for a, b in zip(rows, book.pickups, strict=True))
+    return book if same else replace(book, pickups=rows)
+
+
+def _waiting(p: Pickup) -> Pickup:
+    state = State.CHOSEN if p.takes else State.SENT if p.round else State.TO_SEND
+    return replace(p, state=state, placed=(), told="")
 
 
 @dataclass(frozen=True, slots=True)
@@ -95,7 +119,8 @@ class ChangePickups:
         if not self.pickups:
             raise EditRefused("No line is chosen.")
         for name in self.pickups:
-            book = book.with_pickup(name, self._changed)
+            gone = book.pickup(name).state in DONE and not is_in(book, book.pickup(name))
+            book = book.with_pickup(name, lambda p, gone=gone: self._changed(_waiting(p) if gone else p))  # type: ignore[misc]
         return book
 
     def _changed(self, p: Pickup) -> Pickup:
@@ -264,7 +289,7 @@ class GiveTake:
     def apply(self, book: Book) -> Book:
         """The book with the take at the line, chosen."""
         p = book.pickup(self.pickup)
-        if p.state in DONE:
+        if is_in(book, p):
             raise EditRefused("The take of this line is in. Take it out first.")
         t = self.take
         left = tuple(u for u in book.unmatched if u.recording != t.recording or not (u.start < t.stop and t.start < u.stop))
@@ -286,7 +311,7 @@ class DropTake:
     def apply(self, book: Book) -> Book:
         """The book without the take at the line; the stretch is among those that fit none."""
         p = book.pickup(self.pickup)
-        if p.state in DONE:
+        if is_in(book, p):
             raise EditRefused("The take of this line is in. Take it out first.")
         if not 0 <= self.take < len(p.takes):
             raise EditRefused("There is no such take.")
@@ -311,7 +336,7 @@ class ChooseTake:
 
     def apply(self, book: Book) -> Book:
         """The book with the choice."""
-        if book.pickup(self.pickup).state in DONE:
+        if is_in(book, book.pickup(self.pickup)):
             raise EditRefused("The take of this line is in. Take it out first.")
         if not 0 <= self.take < len(book.pickup(self.pickup).takes):
             raise EditRefused("There is no such take.")
@@ -330,7 +355,7 @@ class ChooseParts:
     def apply(self, book: Book) -> Book:
         """The book with the choice."""
         p = book.pickup(self.pickup)
-        if p.state in DONE:
+        if is_in(book, p):
             raise EditRefused("The take of this line is in. Take it out first.")
         reach = 0
         for part in self.parts:
@@ -355,7 +380,7 @@ class PlaceSplice:
 
     def apply(self, book: Book) -> Book:
         """The book with the take in the reel."""
-        if book.pickup(self.pickup).state in DONE:
+        if is_in(book, book.pickup(self.pickup)):
             raise EditRefused("This pickup is spliced already. Undo that first.")
         book = book.with_chapter(self.chapter, lambda c: replace(c, reel=self.edit.apply(_reel(c.reel))))
         return book.with_pickup(self.pickup, lambda p: replace(p, state=State.SPLICED))
@@ -401,7 +426,7 @@ class SpliceTakes:
 
 def _spliced(book: Book, splice: Splice) -> Book:
     p = book.pickup(splice.pickup)
-    if p.state in DONE:
+    if is_in(book, p):
         raise EditRefused("This pickup is spliced already. Take it out, or undo that first.")
     known = {r.hash for r in book.recordings}
     fresh = tuple(r for r in splice.recordings if r.hash not in known)
@@ -415,7 +440,7 @@ def _spliced(book: Book, splice: Splice) -> Book:
         index = own.starts().index(span.stop) if span.stop in own.starts() else -1
         after = own.segments[index].join if 0 <= index < len(own.segments) else SOFT
         reel = edit.apply(reel)
-        placed.append(replace(put, lane=lane, before=before, after=after, ids=ids))
+        placed.append(replace(put, lane=lane, before=before, after=after, ids=ids, length=edit.take_stop - edit.take_start))
     book = replace(book, recordings=(*book.recordings, *fresh))
     book = book.with_chapter(p.chapter, lambda c: replace(c, reel=reel))
     return book.with_pickup(p.id, lambda p: replace(p, state=State.SPLICED, placed=tuple(placed)))
@@ -423,9 +448,10 @@ def _spliced(book: Book, splice: Splice) -> Book:
 
 @dataclass(frozen=True, slots=True)
 class TakeOut:
-    """Take a spliced line out of the reel again: what was in its place comes back."""
+    """Take a spliced line out of the reel again: what is left of its take goes, and what was in its place comes back, once."""
 
     pickup: str
+    edition: int = 1
     label: ClassVar[str] = "Take a pickup out"
     chapter: ClassVar[str] = ""
 
@@ -435,16 +461,28 @@ class TakeOut:
         if p.state not in DONE:
             raise EditRefused("This line is not in the reel.")
         reel = _reel(book.chapter(p.chapter).reel)
-        over = next((o for o in book.pickups if o.id != p.id and o.state in DONE and _lies_over(o, p.id)), None)
+        over = next((o for o in book.pickups if o.id != p.id and _lies_over(o, p.id) and _stands(book, o, {p.id})), None)
         if over is not None:
             raise EditRefused(f"“{over.line}” was put in over it. Take that one out first.")
         if not p.placed:
             raise EditRefused("This line was put in by an earlier version. Go back before it in the History instead.")
-        for number in reversed(range(len(p.placed))):
-            reel = without_placed(reel, p, number)
+        if self.edition > 1:
+            reel = without_take(reel, p)
+        else:
+            for number in reversed(range(len(p.placed))):
+                reel = without_placed(reel, p, number)
         state = State.CHOSEN if p.takes else State.TO_SEND
         book = book.with_chapter(p.chapter, lambda c: replace(c, reel=reel))
         return book.with_pickup(p.id, lambda p: replace(p, state=state, placed=()))
+
+
+def _stands(book: Book, pickup: Pickup, seen: set[str]) -> bool:
+    """Whether a line is in, or under another one that is."""
+    if is_in(book, pickup):
+        return True
+    seen = seen | {pickup.id}
+    above = (o for o in book.pickups if o.state in DONE and o.id not in seen and _lies_over(o, pickup.id))
+    return pickup.state in DONE and any(_stands(book, o, seen) for o in above)
 
 
 def _lies_over(other: Pickup, name: str) -> bool:
@@ -472,6 +510,67 @@ def placed_span(reel: Reel, pickup: str, number: int = 0) -> tuple[int, Span] | 
     return None
 
 
+@dataclass(frozen=True, slots=True)
+class _Group:
+    """Pieces of a take that stand side by side on a lane, where from in the take."""
+
+    lane: int
+    span: Span
+    first: int
+
+
+def _groups(reel: Reel, names: Container[str]) -> list[_Group]:
+    """Where the pieces of a take stand; those that touch as one, as are those between which some of it was laid over."""
+    found: list[_Group] = []
+    for index, lane in enumerate(reel.lanes):
+        before: Piece | None = None
+        for segment, at in zip(lane.segments, lane.starts(), strict=False):
+            if not isinstance(segment, Piece) or segment.take not in names:
+                before = before if not isinstance(segment, Piece) else None
+                continue
+            end, last = at + len(segment), found[-1] if found else None
+            if before is not None and last is not None and last.lane == index:
+                gap = at - last.span.stop
+                if not gap or (segment.recording, segment.start) == (before.recording, before.stop + gap):
+                    found[-1] = replace(last, span=Span(last.span.start, end))
+                    before = segment
+                    continue
+            found.append(_Group(index, Span(at, end), segment.start))
+            before = segment
+    return found
+
+
+def without_take(reel: Reel, pickup: Pickup) -> Reel:
+    """A reel in which what is left of a line's take is gone, and what it took the place of is back, once, where most of it is.
+
+    What of it was moved elsewhere goes there for itself: time closes up where nothing else sounds, else room tone comes.
+
+    Raises
+    ------
+    EditRefused
+        Nothing of the take is there.
+    """
+    parts = [k for k in range(len(pickup.placed)) if _groups(reel, {take_name(pickup.id, k)})]
+    if not parts:
+        raise EditRefused("Its take is no longer in the reel, so there is nothing to bring back. Go back in the History instead.")
+    for number in reversed(parts):
+        name, put = {take_name(pickup.id, number)}, pickup.placed[number]
+        while len(groups := _groups(reel, name)) > 1:
+            home = max(groups, key=lambda g: (len(g.span), -g.span.start))
+            reel = _without_group(reel, next(g for g in reversed(groups) if g is not home))
+        whole = put.length in (0, len(groups[0].span))
+        reel = _brought_back(reel, put, groups[0].lane, groups[0].span, others=whole)
+    return reel
+
+
+def _without_group(reel: Reel, group: _Group) -> Reel:
+    lane, span = reel.lanes[group.lane], group.span
+    others = [k for k in together(reel, group.lane) if k != group.lane]
+    if any(isinstance(s, Piece) for k in others for s in reel.lanes[k].between(span)):
+        return reel.with_lane(group.lane, lane.replaced(span, (lane.filling(len(span), seed_at(span.start)),), SOFT))
+    return exchanged(reel, group.lane, span, (), after=SOFT)
+
+
 def without_placed(reel: Reel, pickup: Pickup, number: int) -> Reel:
     """A reel in which what a part of a line took the place of is back.
 
@@ -484,18 +583,30 @@ def without_placed(reel: Reel, pickup: Pickup, number: int) -> Reel:
     if found is None or found[0] >= len(put.before):
         raise EditRefused("Its take is no longer in the reel, so there is nothing to bring back. Go back in the History instead.")
     index, span = found
-    own = put.before[index]
+    return _brought_back(reel, replace(put, ids=()), index, span, put.before[index])
+
+
+def _brought_back(
+    reel: Reel, put: Placed, index: int, span: Span, own: tuple[Segment, ...] | None = None, *, others: bool = True
+) -> Reel:
+    """A reel in which what a stretch of a lane took the place of is back, `own` or what its lane had there; with `others` also
+    what went from the other lanes with it, where it is as it was left.
+    """
+    rows = dict(zip(put.ids, put.before, strict=False)) or {
+        lane.id: row for lane, row in zip(reel.lanes, put.before, strict=False)
+    }
+    own = put.before[put.lane] if own is None else own
     back = exchanged(reel, index, span, own)
     length = sum(map(len, own))
     first = own[0].join if own else SOFT
     lane_back = whole_at(whole_at(back.lanes[index], span.start + length, put.after), span.start, first)
     back = back.with_lane(index, lane_back)
     for k, lane in enumerate(reel.lanes):  # what went from, or came to, the other lanes with it, where that is as it was left
-        if k == index or k >= len(put.before) or not (lane.linked and reel.lanes[index].linked):
+        if k == index or lane.id not in rows or not (lane.linked and reel.lanes[index].linked):
             continue
-        before = put.before[k]
+        before = rows[lane.id]
         back = back.with_lane(k, whole_at(back.lanes[k], span.start + length))
-        if sum(map(len, before)) != length or len(span) >= length:
+        if sum(map(len, before)) != length or len(span) >= length or not others:
             continue
         if lane.between(span) == _cut(before, len(span)):
             same = back.lanes[k].replaced(Span(span.start, span.start + length), before)

@@ -9,7 +9,7 @@ from faithful_reel.core.book.commands import BookCommand
 from faithful_reel.core.book.labels import step_label
 from faithful_reel.core.book.model import Book
 from faithful_reel.core.book.store import BookStore
-from faithful_reel.core.errors import StoreProblem
+from faithful_reel.core.errors import AppError, StoreProblem
 from faithful_reel.core.reel.bounds import reel_within
 
 
@@ -107,4 +107,7 @@ class Session:
     def _become(self, after: Book) -> None:
         before, self.book = self.book, after
         for listener in self._listeners:
-            listener(before, after)
+            try:
+                listener(before, after)
+            except AppError as problem:  # the step is taken: who hears of it and fails has a fault, and refuses nothing
+                raise RuntimeError(f"a step was taken, and showing it failed: {problem}") from problem

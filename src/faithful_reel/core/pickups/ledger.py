@@ -80,7 +80,8 @@ class Placed:
     """What of a line stands in the reel from a take: its recording there, and (start, stop) of each token in it, -1 where none.
 
     `take` is the take's number, `lane` the number of the lane where it was put, `before` what every lane held in its place,
-    `after` how what follows took over.  `ids` are those of the lanes then; none where it was put in before lanes had ids.
+    `after` how what follows took over.  `ids` are those of the lanes then and `length` how long it was; none where it
+    was put in before that was kept.
     """
 
     recording: str
@@ -90,6 +91,7 @@ class Placed:
     before: tuple[tuple[Segment, ...], ...] = ()
     after: Join = SOFT
     ids: tuple[str, ...] = ()
+    length: int = 0
 
 
 @dataclass(frozen=True, slots=True)

@@ -38,7 +38,7 @@ def own_stretch(book: Book, chapter: ChapterState) -> Span | None:
 def own_samples(book: Book, chapter: ChapterState) -> Span:
     """What of its recording a chapter hears: all of it, unless other chapters are read by the same one."""
     shared = any(c.recording == chapter.recording and c.id != chapter.id for c in book.chapters)
-    pieces = chapter.reel.lanes[0].segments if chapter.reel is not None else ()
+    pieces = [s for lane in chapter.reel.lanes for s in lane.segments] if chapter.reel is not None else []
     own = [s for s in pieces if isinstance(s, Piece) and s.recording == chapter.recording and not s.take]
     if not shared or not own:
         return Span(0, book.recording(chapter.recording).length)

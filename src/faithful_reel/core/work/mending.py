@@ -55,7 +55,7 @@ def lane_tone(book: Book, chapter: ChapterState, lane: int) -> ToneSource | None
     row = chapter.reel.lanes[lane]
     if row.tone is not None or row.music:
         return row.tone
-    if lane == 0:
+    if lane == lane_with(chapter.reel, chapter.recording):
         return tone_of(book, chapter)
     most = most_of(row)
     return next((r.tone for r in book.recordings if r.hash == most), None)

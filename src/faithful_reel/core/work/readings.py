@@ -14,10 +14,11 @@ from faithful_reel.core.collate.proofing import placed_words
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.hear.pronounce import is_word
 from faithful_reel.core.reel.commands import CutAndClose, ReelCommand, ReplaceByTake
+from faithful_reel.core.reel.timing import LINKED
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.units import Span
 from faithful_reel.core.work.mending import LEAD_S, tone_of
-from faithful_reel.core.work.timeline import Hearing, finding_spans, span_of, tokens_of
+from faithful_reel.core.work.timeline import Hearing, finding_spans, lane_with, span_of, tokens_of
 
 LIKE_DB, LIKE_PACE = 4.0, 1.35
 """Within these a reading is like another in level and pace (own rule)."""
@@ -144,6 +145,7 @@ def swapped(book: Book, chapter: ChapterState, text: Chapter, hearing: Hearing |
     lead = round(LEAD_S * book.rate / 2)
     old = Span(hearing.heard[linked[0].heard.start].start, hearing.heard[linked[-1].heard.stop - 1].stop)
     own = finding_spans(chapter, [f for f in chapter.findings if f.id == take_id])[0]
+    row = chapter.reel.lanes[lane_with(chapter.reel, chapter.recording)]
     replace_old = ReplaceByTake(
         max(0, here.start - lead),
         min(len(chapter.reel), here.stop + lead),
@@ -152,10 +154,12 @@ def swapped(book: Book, chapter: ChapterState, text: Chapter, hearing: Hearing |
         take.span.stop + lead,
         0.0,
         tone_of(book, chapter),
+        lane=row.id,
     )
     edits: list[ReelCommand] = [replace_old]
     if own is not None and not own.overlap(here):  # still in the reel: it would be heard twice
-        cut = CutAndClose(own.start, max(own.stop, min(here.start, own.stop + book.rate)) if own.stop < here.start else own.stop)
+        stop = max(own.stop, min(here.start, own.stop + book.rate)) if own.stop < here.start else own.stop
+        cut = CutAndClose(own.start, stop, lane=LINKED if row.linked else row.id)
         edits = [replace_old, cut] if own.start < here.start else [cut, replace_old]
     anew = _linked_anew(text, hearing, take, said, linked)
     finding = next(f for f in chapter.findings if f.id == take_id)
