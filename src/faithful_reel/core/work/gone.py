@@ -22,8 +22,9 @@ from faithful_reel.core.reel.timing import LINKED
 from faithful_reel.core.units import Span
 from faithful_reel.core.work.timeline import Tokens, lane_with
 
-LEAST_S, QUIETEST, STANDS_OUT_DB = 0.05, 1e-3, 12.0
-"""Less sound of another voice is not asked about; a peak under the second is nothing (own rules)."""
+LEAST_S, QUIETEST, LOUD, STANDS_OUT_DB = 0.05, 1e-3, 0.02, 12.0
+"""Less sound of another voice is not asked about; a peak under the second is nothing, and one over the third always something:
+where a lane never rests, nothing stands out of it (own rules)."""
 EDITS = (DecideSeveral, EditReel, EditReels, PlaceSplice, RoughCut, SpliceTakes, SwapTake, TakeOut)
 """Commands that change a chapter's reel for the sake of some of its sound; others exchange it as a whole, by their name."""
 Columns = Callable[[NDArray[np.float64]], NDArray[np.float32]]
@@ -148,7 +149,8 @@ def _sounding(columns: Columns, span: Span, length: int, rate: int) -> int:
     sounding = peaks[peaks > 0]
     quiet = float(np.percentile(sounding, 20)) if len(sounding) else 0.0
     inside = (edges[:-1] >= span.start) & (edges[:-1] < span.stop)
-    return int(np.count_nonzero(inside & (peaks > max(QUIETEST, quiet * 10 ** (STANDS_OUT_DB / 20)))) * step)
+    stands_out = max(QUIETEST, min(LOUD, quiet * 10 ** (STANDS_OUT_DB / 20)))
+    return int(np.count_nonzero(inside & (peaks > stands_out)) * step)
 
 
 def meant(command: BookCommand, book: Book) -> frozenset[str]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from bisect import bisect_left
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
+from itertools import accumulate, pairwise, takewhile
 
 from faithful_reel.core.book.model import Book, ChapterState
 from faithful_reel.core.book.past import Change
@@ -23,7 +24,7 @@ from faithful_reel.core.reel.exchanges import (
     sounds_of,
     uncovered,
 )
-from faithful_reel.core.reel.reel import RUNS_ON, Lane, Marker, Piece, Reel, Rest
+from faithful_reel.core.reel.reel import RUNS_ON, Lane, Marker, Piece, Reel, Rest, Segment
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.units import Span
 
@@ -39,8 +40,9 @@ class Offcut:
 
     `span` is where it was in the reel before the step, `content` what was there on the lanes that lost it, then on those that
     lost only their room tone with it; `lanes` are the names of the former.  `before` and `after` are the pieces that stood
-    beside it on the first of them, the nearest first.  `instead` is what the step left there on those lanes: nothing where it
-    was closed up.  `markers` are those that stood in it, counted from its start.
+    beside it on the first of them, the nearest first, and `room` is how much room tone or rest lay between it and those.
+    `instead` is what the step left there on those lanes: nothing where it was closed up.  `markers` are those that stood in
+    it, counted from its start.
     """
 
     id: str
@@ -54,6 +56,7 @@ class Offcut:
     after: tuple[Sound, ...]
     instead: Content
     markers: tuple[Marker, ...] = ()
+    room: tuple[int, int] = (0, 0)
 
     def sounds(self) -> list[Sound]:
         """The stretches of recordings that it is made of."""
@@ -86,8 +89,9 @@ def _cut_by(change: Change, before: Reel, there: Sequence[Lane], after: Reel) ->
     now = {lane.id: lane for lane in after.lanes}
     rows = {lane.id: exchanges(lane, now[lane.id]) if lane.id in now else [_all_of(lane)] for lane in before.lanes}
     lanes = {lane.id: lane for lane in before.lanes}
+    rows = {name: _apart(lanes[name], now[name], row, rows) if name in now else row for name, row in rows.items()}
     losing = [
-        (e.old.start, e.old.stop, e.by, name)
+        (e.old.start, e.old.stop, e.by, e.old.stop == len(lanes[name]))
         for name, row in rows.items()
         for e in row
         if len(e.old) and sounds_of(lanes[name].between(e.old))
@@ -108,22 +112,67 @@ def _cut_by(change: Change, before: Reel, there: Sequence[Lane], after: Reel) ->
     return found
 
 
+def _apart(before: Lane, after: Lane, row: Sequence[Exchange], rows: dict[str, list[Exchange]]) -> list[Exchange]:
+    """The exchanges of a lane; where its rests hide which of several stretches went, by what went from the others."""
+    found: list[Exchange] = []
+    for e in row:
+        hidden = any(isinstance(s, Rest) for s in after.between(e.new))
+        ways = (_as_there(before, after, e, other) for other in rows.values() if other is not row and hidden)
+        split = next(filter(None, ways), [])
+        found += split or [e]
+    return found
+
+
+def _as_there(before: Lane, after: Lane, e: Exchange, other: Sequence[Exchange]) -> list[Exchange]:
+    """An exchange as several that another lane had inside of it, where that is the same; empty where it is not."""
+    ends = e.old.stop == len(before)  # then a longer lane lost more than this one had
+    closed = [o.old for o in other if not len(o.new) and e.old.start <= o.old.start < e.old.stop]
+    inside = [Span(o.start, min(o.stop, e.old.stop)) for o in closed if o.stop <= e.old.stop or ends]
+    if len(inside) < 2 or -sum(map(len, inside)) != e.by:
+        return []
+    edges = [e.old.start, *(at for o in inside for at in (o.start, o.stop)), e.old.stop]
+    kept = [s for a, b in zip(edges[::2], edges[1::2], strict=True) for s in before.between(Span(a, b))]
+    if list(flat(kept, 0)) != list(flat(after.between(e.new), 0)):
+        return []
+    gone = accumulate([0, *map(len, inside)])
+    places = [o.start - e.old.start + e.new.start - by for o, by in zip(inside, gone, strict=False)]
+    return [Exchange(o, Span(at, at)) for o, at in zip(inside, places, strict=True)]
+
+
 def _all_of(lane: Lane) -> Exchange:
     return Exchange(Span(0, len(lane)), Span(0, 0))
 
 
-def _together(losing: Sequence[tuple[int, int, int, str]]) -> list[tuple[Span, int]]:
-    """Stretches that became longer by as much and touch on different lanes, as one."""
+def _silence(segments: Sequence[Segment]) -> int:
+    """How many samples of room tone or rest some segments begin with."""
+    return sum(map(len, takewhile(lambda s: not isinstance(s, Piece), segments)))
+
+
+def _together(losing: Sequence[tuple[int, int, int, bool]]) -> list[tuple[Span, int]]:
+    """Stretches of different lanes, (start, stop, how much longer it became, whether the lane ends with it), that lie over one
+    another and became longer by as much, as one; a lane that ends sooner than the others lost what it had of it.
+    """
     found: list[tuple[Span, int]] = []
-    for by in dict.fromkeys(row[2] for row in losing):
+    for by in dict.fromkeys(row[2] for row in losing if not row[3]):
         spans: list[Span] = []
-        for start, stop, _, _ in sorted(row for row in losing if row[2] == by):
-            if spans and start < spans[-1].stop:
-                spans[-1] = Span(spans[-1].start, max(spans[-1].stop, stop))
-            else:
-                spans.append(Span(start, stop))
+        for start, stop, _, _ in sorted(row for row in losing if row[2] == by and not row[3]):
+            _joined(spans, Span(start, stop))
         found += [(span, by) for span in spans]
+    ends: list[Span] = []
+    for start, stop, by, _ in sorted((row for row in losing if row[3]), key=lambda row: (row[0], -row[1])):
+        under = any(span.start <= start and stop <= span.stop for span, _ in found)
+        if not under and not any(span.start <= start and stop <= span.stop for span in ends):
+            ends.append(Span(start, stop))
+            found.append((ends[-1], by))
     return sorted(found, key=lambda row: row[0].start)
+
+
+def _joined(spans: list[Span], span: Span) -> None:
+    """Take a stretch into rising ones, with the last of them where it lies over it."""
+    if spans and span.start < spans[-1].stop:
+        spans[-1] = Span(spans[-1].start, max(spans[-1].stop, span.stop))
+    else:
+        spans.append(span)
 
 
 def _covers(e: Exchange, span: Span, by: int) -> bool:
@@ -163,9 +212,13 @@ def _offcut(
         copied(before, span, tuple(ids)),
         tuple(lane.name for lane in gone),
         tuple(sounds_of(first.between(Span(0, span.start)))[::-1][:NEIGHBOURS]),
-        tuple(sounds_of(first.between(Span(span.stop, len(first))))[:NEIGHBOURS]),
+        tuple(sounds_of(first.between(Span(span.stop, max(span.stop, len(first)))))[:NEIGHBOURS]),
         there if whole else (),
         tuple(replace(m, at=m.at - span.start) for m in before.markers if span.start <= m.at < span.stop and by < 0),
+        (
+            _silence(first.between(Span(0, span.start))[::-1]),
+            _silence(first.between(Span(span.stop, max(span.stop, len(first))))),
+        ),
     )
 
 
@@ -223,16 +276,20 @@ def put_back(offcut: Offcut, reel: Reel) -> list[ReelCommand]:
     content = tuple((k, segments) for k, segments in offcut.content if k in lanes)
     heard = covered(reel.lanes)
     losing = [str(k) for k, segments in content if sounds_of(segments)]
-    if is_back(offcut, heard):
-        raise EditRefused("This sound is in the chapter again already.")
     if not losing:
         raise EditRefused(
             f"The lane {offcut.lanes[0]} is no longer in this chapter. Copy the sound and paste it where it belongs."
         )
     rows = {k: Lane("", segments) for k, segments in content}
+    left = _as_left(offcut, reel.lanes[reel.index(losing[0])])
+    if is_back(offcut, heard) and not left:
+        raise EditRefused("This sound is in the chapter again already.")
     stayed = covered(Lane("", segments) for _, segments in offcut.instead)
-    wholly = all(uncovered(heard, sound) == uncovered(stayed, sound) for k in losing for sound in sounds_of(rows[k].segments))
-    stands = _standing(offcut.instead, reel) if wholly and len(content) == len(offcut.content) else None
+    wholly = left or all(
+        uncovered(heard, sound) == uncovered(stayed, sound) for k in losing for sound in sounds_of(rows[k].segments)
+    )
+    near = _place_of(offcut, reel, rows[losing[0]], losing[0], Span(0, len(offcut.span)))
+    stands = _standing(offcut.instead, reel, near) if wholly and len(content) == len(offcut.content) else None
     if stands is not None:
         return [_pasted(stands, content, same=len(stands) == len(offcut.span)), *_marked(offcut, stands.start, reel)]
     edits: list[ReelCommand] = []
@@ -246,15 +303,28 @@ def put_back(offcut: Offcut, reel: Reel) -> list[ReelCommand]:
         )
         instead = tuple((k, Lane("", s).between(part)) for k, s in offcut.instead if k in dict(own))
         fitting = content_length(offcut.instead) == len(offcut.span) and len(instead) == len(own)
-        over = _standing(instead, reel) if fitting else None
+        at = _place_of(offcut, reel, rows[losing[0]], losing[0], part)
+        over = _standing(instead, reel, at) if fitting else None
         if over is None:
-            at = _place_of(offcut, reel, rows[losing[0]], losing[0], part)
             over = _silent_at(reel, [str(k) for k, _ in own], at, len(part)) if offcut.instead else None
             over = over or Span(at, at)
         edit = _pasted(over, own, same=len(over) > 0)
         edits += [edit, *(_marked(offcut, over.start, reel) if not len(over) and not edits else ())]
         reel = edit.apply(reel)
     return edits
+
+
+def _as_left(offcut: Offcut, lane: Lane) -> bool:
+    """Whether a lane is as it was where this was closed up: nothing of it is back, even if it is heard elsewhere."""
+    if offcut.instead or not offcut.before or not offcut.after:
+        return False
+    (recording, _, stop), (other, start, _) = offcut.before[0], offcut.after[0]
+    pieces = [(s, at) for s, at in zip(lane.segments, lane.starts(), strict=False) if isinstance(s, Piece)]
+    return any(
+        (a.recording, a.stop, b.recording, b.start) == (recording, stop, other, start)
+        and at == begins + len(a) + sum(offcut.room)
+        for (a, begins), (b, at) in pairwise(pieces)
+    )
 
 
 def _pasted(span: Span, content: Content, *, same: bool) -> Paste:
@@ -283,23 +353,26 @@ def _missing(rows: Sequence[Lane], heard: Covered, length: int) -> list[Span]:
     return [Span(s.start, min(s.stop, length)) for s in found]
 
 
-def _standing(content: Content, reel: Reel) -> Span | None:
-    """Where exactly this stands in a reel, on all its lanes at once; None where it does not."""
+def _standing(content: Content, reel: Reel, near: int) -> Span | None:
+    """Where exactly this stands in a reel, on all its lanes at once, the nearest to a place; None where it does not."""
     length = content_length(content)
     if not length:
         return None
-    name, segments = content[0]
+    first = content[0][1][0]
+    lane = reel.lanes[reel.index(content[0][0])]
     wanted = [list(flat(row, 0)) for _, row in content]
-    key = key_of(segments[0])
-    for s, at in zip(reel.lanes[reel.index(name)].segments, reel.lanes[reel.index(name)].starts(), strict=False):
-        first = 0 if isinstance(s, Rest) else segments[0].origin - s.origin
-        if key_of(s) != key or not 0 <= first < len(s):
+    found: list[Span] = []
+    for s, at in zip(lane.segments, lane.starts(), strict=False):
+        if key_of(s) != key_of(first):
             continue
-        span = Span(at + first, at + first + length)
+        begins = at + first.origin - s.origin if not isinstance(s, Rest) else max(at, min(near, at + len(s) - len(first)))
+        if not at <= begins < at + len(s):
+            continue
+        span = Span(begins, begins + length)
         rows = (reel.lanes[reel.index(k)].between(span) for k, _ in content)
         if all(list(flat(row, 0)) == known for row, known in zip(rows, wanted, strict=True)):
-            return span
-    return None
+            found.append(span)
+    return min(found, key=lambda span: abs(span.start - near), default=None)
 
 
 def _silent_at(reel: Reel, lanes: Sequence[str], at: int, length: int) -> Span | None:
@@ -324,7 +397,19 @@ def _place_of(offcut: Offcut, reel: Reel, row: Lane, lane: str, part: Span) -> i
         reached += len(s)
         if isinstance(s, Piece) and s.recording == recording and s.stop <= start:
             at = reached
+    rest = there.between(Span(at, len(there)))
+    if at > 0 and ahead and _ends_at(there, at, ahead[0]):
+        return at + min(_silence(rest), _silence(row.between(Span(0, part.start))[::-1]) if part.start else offcut.room[0])
+    if at == between.start == between.stop and behind:
+        room = _silence(row.between(Span(part.stop, len(row)))) if part.stop < len(row) else offcut.room[1]
+        return at - min(_silence(there.between(Span(0, at))[::-1]), room)
     return at
+
+
+def _ends_at(lane: Lane, at: int, sound: Sound) -> bool:
+    """Whether a sound ends at a place of a lane."""
+    before = sounds_of(lane.between(Span(max(0, at - 1), at)))
+    return bool(before) and (before[0][0], before[0][2]) == (sound[0], sound[2])
 
 
 class Said:
