@@ -67,18 +67,19 @@ def _hearing(words, own):
 class Editor:
     """One book, one editor; `run` does so many acts and tells what was wrong with the first that was."""
 
-    def __init__(self, seed: int) -> None:
+    def __init__(self, seed: int, lanes: list[Lane] | None = None) -> None:
         self.rng = random.Random(seed)
         text = chapter_of("One", [" ".join(f"word{k}" for k in range(13)) + "."])
         words = [w.text for w in text.words]
         second = {4, 5, 9}
         rng = self.rng
-        lanes = [
+        lanes = lanes or [
             Lane("voice", (Piece("a", 0, LENGTH),), tone=TONE if rng.random() < 0.5 else None),
             Lane("clerk", (Rest(300), Piece("b", 300, LENGTH - 500)), muted=rng.random() < 0.3, tone=TONE if rng.random() < 0.3 else None),
             Lane("sea", (Rest(1000), Piece("m", 0, 3000)), music=True),
         ][: rng.choice([1, 2, 3, 3])]  # fmt: skip
-        rng.shuffle(lanes)
+        if seed:
+            rng.shuffle(lanes)
         markers = tuple(Marker(f"m{k}", rng.randrange(LENGTH)) for k in range(rng.randrange(3)))
         lone = Lane(rng.choice(["voice", "other"]), (Piece("n", 1000, LENGTH),))
         pair = (Lane("clerk", (Piece("n", 1000, 3000),)), Lane("voice", (Piece("n", 3000, 5000),)))
