@@ -89,7 +89,7 @@ def test_the_menu_entry_is_valid(homes):
     installed(COMMAND, homes, Path("/opt/a b/faithful-reel"))
     path = homes.data / "applications" / f"{ID}.desktop"
     checked_by("desktop-file-validate", str(path))
-    assert 'Exec="/opt/a b/faithful-reel" open %f' in path.read_text()
+    assert 'Exec="/opt/a b/faithful-reel" open --no-terminal %f' in path.read_text()
 
 
 @pytest.mark.published("AppStream 1.0, by appstreamcli validate")

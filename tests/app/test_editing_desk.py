@@ -536,7 +536,7 @@ def speaking(desk):
     for word in range(12, 120):
         ed.select_words(word, word)
         if ed.span is not None:
-            found.setdefault(asks(lanes), word)
+            found.setdefault(asks(desk), word)
     ed.let_go()
     return found[True], found[False]
 

@@ -238,15 +238,15 @@ class Shaping:
 
     def drop_point(self) -> bool:
         """Take the point of the gain line that is nearest to the cursor away."""
-        found = self.editing.found()
-        lane = self.editing.need_lane(found[1]) if found is not None else None
-        if found is None or lane is None:
+        work = self.editing.work(need=False)
+        lane = self.editing.need_lane(work[1]) if work is not None else None
+        if work is None or lane is None:
             return False
         points = [p for p, _ in self.points(lane)]
         if not points:
             self.bench.tell("This lane has no point on its gain line.")
             return False
-        chapter, reel = found
+        chapter, reel, _ = work
         at = min(points, key=lambda p: abs(p - self.transport.spot))
         row = reel.lanes[lane]
         before = max((p for p in points if p < at), default=0)
