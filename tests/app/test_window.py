@@ -264,6 +264,34 @@ def test_mastering_and_releasing_with_held_jobs(bench, tmp_path):
     assert not releasing.set_details("New", "Someone", "Reader")
 
 
+def test_what_is_released_is_the_very_file_that_was_checked(bench, tmp_path):
+    """Mastered for one profile, then for another, then undone: the file that the book tells of is still there as it was."""
+    mastering = MasterPresenter(bench)
+    releasing = ReleasePresenter(bench, mastering)
+    mastering.suffix = ".wav"
+    mastering.master("c1")
+    bench.jobs.finish("Master")
+    first = bench.book.chapter("c1").master
+    mastering.use_profile("broadcast")
+    mastering.master("c1")
+    bench.jobs.finish("Master")
+    assert bench.book.chapter("c1").master.file != first.file
+    bench.undo()
+    mastering.use_profile("retail")
+    assert mastering.state(bench.book.chapter("c1")) == "passes"
+    releasing.release(tmp_path / "out")
+    bench.jobs.finish("Release")
+    assert releasing.released[0].passed
+    path = bench.session.store.folder / "masters" / first.file
+    path.write_bytes(path.read_bytes()[:-2] + b"\1\1")
+    releasing.released = []
+    releasing.release(tmp_path / "again")
+    bench.jobs.finish("Release")
+    assert "not the file that was checked" in bench.told[-1]
+    assert releasing.released == []
+    assert list((tmp_path / "again").iterdir()) == []
+
+
 def test_a_master_is_recorded_under_the_profile_it_was_made_for(bench):
     """The profile at hand may be another one by the time the work is done."""
     mastering = MasterPresenter(bench)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+from pathlib import Path
 
 import pytest
 import soundfile
@@ -120,6 +121,26 @@ def test_a_release_that_fails_leaves_no_half_file(tmp_path, monkeypatch):
     with pytest.raises(FileProblem, match="No space left"):
         release_chapters([Entry("c1", tmp_path / "one.mp3", "One")], tmp_path / "out", {}, load_profile("retail"), Unwatched())
     assert list((tmp_path / "out").iterdir()) == []
+
+
+def test_a_report_that_can_not_be_written_is_told_and_the_old_one_stays(tmp_path, monkeypatch):
+    write_audio(tmp_path / "one.wav", [speech_like(seconds=3)], 44_100)
+    out = tmp_path / "out"
+    out.mkdir()
+    (out / "report.html").write_text("before")
+    write = Path.write_text
+
+    def full(path, *args, **more):
+        if path.parent == out:
+            write(path, "half")
+            raise OSError(28, "No space left on device")
+        return write(path, *args, **more)
+
+    monkeypatch.setattr(Path, "write_text", full)
+    with pytest.raises(FileProblem, match="The report could not be written"):
+        release_chapters([Entry("c1", tmp_path / "one.wav", "One")], out, {}, load_profile("retail"), Unwatched())
+    assert {p.name: p.read_bytes() for p in out.iterdir() if p.suffix == ".html"} == {"report.html": b"before"}
+    assert not [p for p in out.iterdir() if "part" in p.name]
 
 
 def test_a_release_tags_checks_and_reports(tmp_path):

@@ -14,9 +14,9 @@ from PyQt6.QtWidgets import QApplication, QInputDialog, QMessageBox
 from support.app import DemoWindow
 
 from faithful_reel.app.editing.list_pane import ListPane
-from faithful_reel.core.book.recordings import hash_of
 from faithful_reel.core.book.store import HEARD
 from faithful_reel.core.collate.findings import Kind
+from faithful_reel.core.files import hash_of
 from faithful_reel.core.reel.exchanges import covered, uncovered
 from faithful_reel.core.reel.look import lane_look
 from faithful_reel.core.reel.reel import Piece, RoomTone

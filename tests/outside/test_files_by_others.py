@@ -14,7 +14,7 @@ from support.sounds import sine
 
 from faithful_reel.core.audio.encode import write_audio, write_tags
 from faithful_reel.core.audio.files import audio_info, read_mono
-from faithful_reel.core.book.recordings import hash_of
+from faithful_reel.core.files import hash_of
 
 RATE = 44_100
 TAGS = {"title": "Low Water – “the first”", "artist": "Imre Oakshott", "album": "The Ferry Ledger", "tracknumber": "3/12"}

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import os
 import stat
 import uuid
@@ -9,6 +10,7 @@ from pathlib import Path
 from urllib.parse import quote
 
 from faithful_reel.core.errors import BookDamaged, FileProblem
+from faithful_reel.core.jobs import Unwatched, Watch
 
 LONGEST_NAME = 255
 """Bytes of a file name (Linux, limits.h: NAME_MAX)."""
@@ -74,6 +76,17 @@ def harmless(cell: str) -> str:
     OWASP, CSV injection: cells that begin with = + - @, tabulator or carriage return are told apart by an apostrophe.
     """
     return f"'{cell}" if cell.startswith(("=", "+", "-", "@", "\t", "\r")) else cell
+
+
+def hash_of(path: Path, watch: Watch | None = None, done: float = 0.0) -> str:
+    """SHA-256 of a file's bytes; ticks `watch` all along, so that it can be stopped in the middle of a long file."""
+    watch = watch or Unwatched()
+    digest = hashlib.sha256()
+    with path.open("rb") as file:
+        while part := file.read(1 << 20):
+            digest.update(part)
+            watch.tick(done, f"checking {path.name[:12]}")
+    return digest.hexdigest()
 
 
 def same_file(a: Path, b: Path) -> bool:

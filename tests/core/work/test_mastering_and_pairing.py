@@ -15,6 +15,7 @@ from faithful_reel.core.book.model import Book, Master, Recording, Stretch
 from faithful_reel.core.collate.pairing import Passage
 from faithful_reel.core.errors import FileProblem
 from faithful_reel.core.jobs import Unwatched
+from faithful_reel.core.measure.profile import limits_key, load_profile, profile_names
 from faithful_reel.core.pickups.ledger import Pickup, Take
 from faithful_reel.core.reel.reel import Lane, Piece, Reel, reel_of
 from faithful_reel.core.reel.render import FileSources, Renderer
@@ -25,6 +26,7 @@ from faithful_reel.core.work.mastering import (
     MasterState,
     at_mastered_level,
     known_words,
+    master_file,
     master_renderer,
     master_state,
     mastered,
@@ -53,6 +55,8 @@ def master(**more):
         (master(verdicts=(("rms", "", "", True), ("peak", "", "", False))), MasterState.FAILS),
         (master(reel_key="before"), MasterState.OUT_OF_DATE),
         (master(profile="broadcast"), MasterState.OUT_OF_DATE),
+        (master(limits="limits"), MasterState.PASSES),
+        (master(limits="other"), MasterState.OUT_OF_DATE),
     ],
 )
 def test_how_a_master_stands(kept, state):
@@ -63,9 +67,11 @@ def test_how_a_master_stands(kept, state):
         asked.append(True)
         return "k"
 
-    assert master_state(replace(chapter, master=kept), "retail", key) is state
-    assert bool(asked) == (kept is not None and kept.profile == "retail")  # it takes a while on a long chapter
-    assert master_state(replace(chapter, master=kept, reel=None), "retail", key) is MasterState.NO_SOUND
+    assert master_state(replace(chapter, master=kept), "retail", "limits", key) is state
+    assert bool(asked) == (
+        kept is not None and kept.profile == "retail" and kept.limits != "other"
+    )  # it takes a while on a long chapter
+    assert master_state(replace(chapter, master=kept, reel=None), "retail", "limits", key) is MasterState.NO_SOUND
     assert (state in DUE) == (state not in CURRENT) or state is MasterState.FAILS
 
 
@@ -142,6 +148,20 @@ def test_a_master_is_made_checked_and_heard(book_folder):
     assert len(sound) == round(done.figures["seconds"] * RATE)
     assert -23 < 20 * np.log10(np.sqrt(np.mean(np.square(sound.render(0, len(sound)), dtype=np.float64)))) < -18
     sound.source.close()
+
+
+def test_a_master_that_is_not_the_file_that_was_checked_is_told(tmp_path):
+    (tmp_path / "masters").mkdir()
+    (tmp_path / "masters" / "One.mp3").write_bytes(b"another")
+    with pytest.raises(FileProblem, match="not the file that was checked"):
+        master_renderer(tmp_path, master(digest="0" * 64), RATE)
+
+
+def test_masters_of_another_reel_or_other_limits_are_other_files():
+    names = {master_file("c1", key, limits, ".mp3") for key in ("aaaaaaaa", "bbbbbbbb") for limits in ("11111111", "22222222")}
+    assert len(names) == 4
+    limits = [limits_key(load_profile(name)) for name in profile_names()]
+    assert len(set(limits)) == len(limits)
 
 
 def test_a_master_whose_file_is_gone_is_told(tmp_path):

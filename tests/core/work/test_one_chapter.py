@@ -10,11 +10,11 @@ import pytest
 import soundfile
 from support.chapters import LENGTH, RATE, TEXT, TOKENS, made, place
 
-from faithful_reel.core.book.recordings import hash_of
 from faithful_reel.core.collate.findings import Finding, Kind
 from faithful_reel.core.collate.links import Link
 from faithful_reel.core.collate.proofing import Placed, Proof
 from faithful_reel.core.errors import FileProblem
+from faithful_reel.core.files import hash_of
 from faithful_reel.core.hear.recogniser import Heard
 from faithful_reel.core.pickups.judging import LineTakes, Session
 from faithful_reel.core.pickups.ledger import Take

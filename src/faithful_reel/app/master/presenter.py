@@ -8,8 +8,9 @@ from faithful_reel.app.workbench import Observed, Workbench
 from faithful_reel.core.book.commands import SetMaster
 from faithful_reel.core.book.model import ChapterState, Master
 from faithful_reel.core.errors import AppError
-from faithful_reel.core.files import plain
 from faithful_reel.core.jobs import Watch
+from faithful_reel.core.measure.profile import limits_key, load_profile
+from faithful_reel.core.memo import Memo
 from faithful_reel.core.reel.render import Renderer
 from faithful_reel.core.units import Signal
 from faithful_reel.core.work.mastering import (
@@ -18,6 +19,7 @@ from faithful_reel.core.work.mastering import (
     MasterState,
     at_mastered_level,
     known_words,
+    master_file,
     master_renderer,
     master_state,
     mastered,
@@ -29,6 +31,13 @@ SUFFIXES = (".mp3", ".wav", ".flac")
 NOT_MASTERED = "This chapter was not mastered yet, so there is nothing to compare."
 
 
+def _limits_of(profile: str) -> str:
+    try:
+        return limits_key(load_profile(profile))
+    except AppError:  # told where it is used
+        return "none"
+
+
 class MasterPresenter(Observed):
     """Mastering chapters and showing how they stand."""
 
@@ -38,12 +47,18 @@ class MasterPresenter(Observed):
         self.profile = "retail"
         self.suffix = SUFFIXES[0]
         self.working: set[str] = set()
+        self._keys: Memo[str] = Memo()
 
     def state(self, chapter: ChapterState) -> MasterState:
         """How a chapter's master stands."""
         if chapter.id in self.working:
             return MasterState.WORKING
-        return master_state(chapter, self.profile, lambda: self.bench.reel_key(chapter))
+        return master_state(chapter, self.profile, self._limits, lambda: self.bench.reel_key(chapter))
+
+    @property
+    def _limits(self) -> str:
+        """The key of the limits that the profile sets; none where it can not be read."""
+        return self._keys.of(self.profile, (), lambda: _limits_of(self.profile))
 
     def use_profile(self, name: str) -> None:
         """Hold the chapters against another profile."""
@@ -69,7 +84,8 @@ class MasterPresenter(Observed):
         rate, profile, key = self.bench.book.rate, self.profile, self.bench.reel_key(chapter)
         renderer = self.bench.renderer(chapter.reel)
         words = known_words(self.bench.tokens(chapter), chapter.reel)
-        out = self.bench.session.store.folder / MASTERS / plain(f"{chapter.id}-{key[:8]}{self.suffix}")
+        self._keys = Memo()  # a profile's file may have changed since
+        out = self.bench.session.store.folder / MASTERS / master_file(chapter.id, key, self._limits, self.suffix)
 
         def job(watch: Watch) -> Master:
             return mastered(renderer, rate, profile, key, out, words=words, watch=watch)

@@ -47,7 +47,7 @@ class ReleasePresenter(Observed):
         book = self.bench.book
         folder = self.bench.session.store.folder / MASTERS
         entries = [
-            Entry(c.id, folder / c.master.stored, c.title)
+            Entry(c.id, folder / c.master.stored, c.title, c.master.digest)
             for c in book.chapters
             if c.master and self.mastering.state(c) in CURRENT
         ]

@@ -62,7 +62,11 @@ class Recording:
 
 @dataclass(frozen=True, slots=True)
 class Master:
-    """A mastered chapter file: its name in the book's `masters` folder, what was done, and the independent check."""
+    """A mastered chapter file: its name in the book's `masters` folder, what was done, and the independent check.
+
+    `limits` is the key of the profile's limits as they were, `digest` the SHA-256 of the file that was checked; empty in masters
+    from before they were kept.
+    """
 
     file: str
     profile: str
@@ -70,6 +74,8 @@ class Master:
     steps: tuple[str, ...]
     figures: dict[str, float | int | str | bool | None]
     verdicts: tuple[tuple[str, str, str, bool], ...]
+    limits: str = ""
+    digest: str = ""
 
     @property
     def stored(self) -> str:

@@ -24,7 +24,7 @@ from faithful_reel.core.audio.overview import BASE, Overview, overview_of
 from faithful_reel.core.audio.wholeness import shortfall
 from faithful_reel.core.book.model import Book, Recording, Stretch
 from faithful_reel.core.errors import FileProblem, StoreProblem
-from faithful_reel.core.files import beside, plain, shown
+from faithful_reel.core.files import beside, hash_of, plain, shown
 from faithful_reel.core.jobs import Unwatched, Watch
 from faithful_reel.core.measure.health import HealthMeter
 from faithful_reel.core.measure.levels import Meter
@@ -324,17 +324,6 @@ def joined(book: Book, parts: tuple[Stretch, ...], name: str) -> Recording:
         narrator=next((s.narrator for s in sources if s.narrator), ""),
         parts=parts,
     )
-
-
-def hash_of(path: Path, watch: Watch | None = None, done: float = 0.0) -> str:
-    """SHA-256 of a file's bytes; ticks `watch` all along, so that it can be stopped in the middle of a long file."""
-    watch = watch or Unwatched()
-    digest = hashlib.sha256()
-    with path.open("rb") as file:
-        while part := file.read(1 << 20):
-            digest.update(part)
-            watch.tick(done, f"checking {path.name[:12]}")
-    return digest.hexdigest()
 
 
 class FaultKind(StrEnum):

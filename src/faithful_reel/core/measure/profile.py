@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from importlib import resources
 from pathlib import Path
 from typing import Any
@@ -49,6 +50,11 @@ class Verdict:
     def as_json(self) -> dict[str, object]:
         """As documented in docs/headless.md."""
         return {"rule": self.rule, "limit": self.limit, "value": self.value, "pass": self.passed}
+
+
+def limits_key(profile: Profile) -> str:
+    """A short hash of a profile's limits: two of the same name may differ."""
+    return hashlib.sha256(repr(replace(profile, name="")).encode()).hexdigest()[:8]
 
 
 def profile_names() -> list[str]:

@@ -11,7 +11,7 @@ from pathlib import Path
 
 from faithful_reel.core.audio.encode import write_tags
 from faithful_reel.core.errors import FileProblem
-from faithful_reel.core.files import beside, refuse_over, shortened
+from faithful_reel.core.files import beside, hash_of, refuse_over, shortened
 from faithful_reel.core.jobs import Watch
 from faithful_reel.core.measure.levels import Figures
 from faithful_reel.core.measure.profile import Profile, Verdict
@@ -20,11 +20,12 @@ from faithful_reel.core.release.check import checked_file
 
 @dataclass(frozen=True, slots=True)
 class Entry:
-    """One chapter to release: its mastered file, its title."""
+    """One chapter to release: its mastered file, its title, and the SHA-256 of the file as it was checked, where that is known."""
 
     chapter: str
     source: Path
     title: str
+    digest: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,6 +71,8 @@ def release_chapters(entries: Sequence[Entry], out: Path, tags: dict[str, str], 
             refuse_over(target, entry.source)
             shutil.copyfile(entry.source, part)
             part.chmod(0o644)
+            if entry.digest and hash_of(part) != entry.digest:
+                raise FileProblem(f"The master of {entry.title} is not the file that was checked. Master it and release again.")
             write_tags(part, {**tags, "title": entry.title, "tracknumber": f"{number}/{len(entries)}"})
             part.replace(target)
         except OSError as problem:
@@ -80,7 +83,16 @@ def release_chapters(entries: Sequence[Entry], out: Path, tags: dict[str, str], 
             part.unlink(missing_ok=True)
         done.append(Released(entry.chapter, target, *checked_file(target, profile)))
         watch.tick(number / len(entries), f"checked {target.name}")
-    (out / "report.html").write_text(report_html(done, tags, profile), encoding="utf-8")
+    report = out / "report.html"
+    part = beside(report)
+    try:
+        refuse_over(report)
+        part.write_text(report_html(done, tags, profile), encoding="utf-8")
+        part.replace(report)
+    except OSError as problem:
+        raise FileProblem(f"The report could not be written ({problem.strerror}). Make room and release again.") from problem
+    finally:
+        part.unlink(missing_ok=True)
     return done
 
 

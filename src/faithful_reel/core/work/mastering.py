@@ -10,9 +10,10 @@ import numpy as np
 
 from faithful_reel.core.book.model import Book, ChapterState, Master
 from faithful_reel.core.errors import FileProblem
+from faithful_reel.core.files import hash_of, plain
 from faithful_reel.core.jobs import Watch
 from faithful_reel.core.master.mastering import master_reel
-from faithful_reel.core.measure.profile import load_profile
+from faithful_reel.core.measure.profile import limits_key, load_profile
 from faithful_reel.core.reel.reel import Lane, Piece, Reel
 from faithful_reel.core.reel.render import FileSources, Renderer, heard_lanes
 from faithful_reel.core.release.check import checked_file, file_meter
@@ -45,13 +46,16 @@ def unheard_lanes(reel: Reel | None) -> list[str]:
     return [lane.name for lane in reel.lanes if lane not in heard] if reel is not None else []
 
 
-def master_state(chapter: ChapterState, profile: str, key: Callable[[], str]) -> MasterState:
-    """How a chapter's master stands, for a profile; `key` gives that of its reel as it is, where it has to be known."""
+def master_state(chapter: ChapterState, profile: str, limits: str, key: Callable[[], str]) -> MasterState:
+    """How a chapter's master stands, for a profile and the key of its limits; `key` gives that of its reel as it is, where it has
+    to be known.
+    """
     if chapter.reel is None:
         return MasterState.NO_SOUND
     if chapter.master is None:
         return MasterState.TO_DO
-    if chapter.master.profile != profile or chapter.master.reel_key != key():
+    other = chapter.master.profile != profile or chapter.master.limits not in ("", limits)
+    if other or chapter.master.reel_key != key():
         return MasterState.OUT_OF_DATE
     return MasterState.PASSES if chapter.master.passed else MasterState.FAILS
 
@@ -79,7 +83,12 @@ def mastered(renderer: Renderer, rate: int, profile: str, key: str, out: Path, *
     made = master_reel(renderer, rate, 1, limits, out, checked=file_meter, words=words, watch=watch)
     figures, found = checked_file(out, limits)
     rows = tuple((v.rule, v.limit, str(v.value), v.passed) for v in (*found, made.words))
-    return Master(out.name, profile, key, made.steps, dict(figures.as_json()), rows)
+    return Master(out.name, profile, key, made.steps, dict(figures.as_json()), rows, limits_key(limits), hash_of(out))
+
+
+def master_file(chapter: str, key: str, limits: str, suffix: str) -> str:
+    """What a master is called: another one for another reel or other limits, so that none is written over by one of these."""
+    return plain(f"{chapter}-{key[:8]}-{limits}{suffix}")
 
 
 def at_mastered_level(render: Callable[[int, int], Signal], book: Book, chapter: ChapterState) -> Callable[[int, int], Signal]:
@@ -105,6 +114,8 @@ def master_renderer(folder: Path, master: Master, rate: int) -> Renderer:
     path = folder / MASTERS / master.stored
     if not path.is_file():
         raise FileProblem(f"The master {path.name} is no longer there. Master the chapter again.")
+    if master.digest and hash_of(path) != master.digest:
+        raise FileProblem(f"The master {path.name} is not the file that was checked. Master the chapter again.")
     seconds = master.figures.get("seconds")
     length = round(float(seconds) * rate) if isinstance(seconds, float | int) else 0
     return Renderer(Reel((Lane("master", (Piece("master", 0, length),)),)), FileSources(lambda _: path))

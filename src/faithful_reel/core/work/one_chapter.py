@@ -20,11 +20,11 @@ from faithful_reel.core.audio.files import ear_sound, full_range_info, mono_bloc
 from faithful_reel.core.book.commands import EDITION
 from faithful_reel.core.book.model import Book, ChapterState, Recording
 from faithful_reel.core.book.pickups import ReceiveTakes
-from faithful_reel.core.book.recordings import examined, hash_of
+from faithful_reel.core.book.recordings import examined
 from faithful_reel.core.collate.findings import Decision, Finding
 from faithful_reel.core.collate.proofing import Proof, in_rate, proofed
 from faithful_reel.core.errors import EditRefused, FileProblem
-from faithful_reel.core.files import refuse_over, shown
+from faithful_reel.core.files import hash_of, refuse_over, shown
 from faithful_reel.core.hear.ears import Ears
 from faithful_reel.core.hear.memory import Memory
 from faithful_reel.core.jobs import Part, Unwatched, Watch
