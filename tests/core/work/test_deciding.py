@@ -5,14 +5,16 @@ from __future__ import annotations
 from dataclasses import replace
 
 import pytest
-from support.chapters import LENGTH, STEP, TEXT, TOKENS, made, place
+from support.chapters import LENGTH, STEP, TEXT, TOKENS, TONE, made, place
 
 from faithful_reel.core.book.commands import EDITION, Decide, DecideSeveral, EditReel
 from faithful_reel.core.collate.findings import Decision, Evidence, Finding, Kind
 from faithful_reel.core.pickups.ledger import Pickup, State
-from faithful_reel.core.reel.commands import ChangeGain, CutAndClose, PutBackSound, SetGain
+from faithful_reel.core.reel.commands import ChangeGain, CutAndClose, CutAndFill, PutBackSound, ReplaceByTake, SetGain
+from faithful_reel.core.reel.reel import Lane, Piece, Reel, Rest
 from faithful_reel.core.units import Span
 from faithful_reel.core.work.deciding import deciding, fate, following_open, noted_on_sound, noted_on_words, open_count
+from faithful_reel.core.work.mending import mending_edit
 from faithful_reel.core.work.timeline import tokens_of
 
 READ = [*TOKENS[:4], "+again", *TOKENS[4:8], "+once", *TOKENS[8:]]
@@ -241,3 +243,42 @@ def test_a_note_on_sound_stands_at_the_word_that_is_heard_there_or_next(state):
     assert between.word_index == 3
     behind = noted_on_sound(chapter, TEXT, tokens, Kind.NOISE, Span(place(30), place(30) + 5), "")
     assert behind.word_index == 0
+
+
+def test_a_note_on_room_tone_has_no_length_in_a_recording_and_is_mended_by_nothing(state):
+    book, chapter, hearing = state
+    reel = CutAndFill(place(2), place(3), TONE).apply(chapter.reel)
+    chapter = replace(chapter, reel=reel)
+    tokens = tokens_of(book, chapter, TOKENS, hearing)
+    for noted in (
+        noted_on_sound(chapter, TEXT, tokens, Kind.NOISE, Span(place(2) + 100, place(2) + 400), "hiss"),
+        noted_on_sound(chapter, TEXT, tokens, Kind.ADDED, Span(place(3) - 400, place(3) - 100), "hiss"),
+    ):
+        assert (noted.start, noted.stop) in ((place(2), place(2)), (place(3), place(3)))
+        assert mending_edit(book, chapter, list(tokens), noted) is None
+
+
+def test_a_note_on_a_take_or_another_voice_is_kept_in_the_time_of_its_own_recording(state):
+    book, chapter, hearing = state
+    taken = ReplaceByTake(place(2), place(4), "r2", 500, 500 + place(4) - place(2), 0.0, TONE, take="p").apply(chapter.reel)
+    voices = Reel((*taken.lanes, Lane("clerk", (Rest(place(1)), Piece("r3", 0, 90_000)))))
+    chapter = replace(chapter, reel=voices)
+    tokens = tokens_of(book, chapter, TOKENS, hearing)
+    span = Span(place(2) + 100, place(2) + 400)
+    on_take = noted_on_sound(chapter, TEXT, tokens, Kind.NOISE, span, "click")
+    assert (on_take.recording, on_take.start, on_take.stop) == ("r2", 600, 900)
+    on_clerk = noted_on_sound(chapter, TEXT, tokens, Kind.NOISE, span, "click", 1)
+    at = place(2) + 100 - place(1)
+    assert (on_clerk.recording, on_clerk.start, on_clerk.stop) == ("r3", at, at + 300)
+    for noted, lane in ((on_take, "l1"), (on_clerk, "l2")):
+        edit = mending_edit(book, chapter, list(tokens), noted)
+        assert edit.lane == lane
+        assert edit.start <= span.start < span.stop <= edit.stop
+
+
+def test_a_note_over_a_join_reaches_from_the_first_sound_to_the_last(state):
+    book, chapter, hearing = state
+    chapter = replace(chapter, reel=CutAndClose(place(2), place(3)).apply(chapter.reel))
+    tokens = tokens_of(book, chapter, TOKENS, hearing)
+    noted = noted_on_sound(chapter, TEXT, tokens, Kind.OTHER, Span(place(2) - 100, place(2) + 200), "")
+    assert (noted.start, noted.stop) == (place(2) - 100, place(3) + 200)

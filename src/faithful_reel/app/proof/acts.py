@@ -222,7 +222,9 @@ class ProofActs:
         span = self.editing.span
         if span is not None and not self.editing.on_words:
             rate = self.bench.book.rate
-            self.panel.note.open(f"{clock(span.start / rate)} to {clock(span.stop / rate)}", sound=span)
+            found = self.editing.found()
+            lane = self.editing.own_lane(found[1]) if found is not None else None
+            self.panel.note.open(f"{clock(span.start / rate)} to {clock(span.stop / rate)}", sound=span, lane=lane)
             return
         first, last = self.panel.galley.selection
         heard = self._heard_now()

@@ -22,6 +22,7 @@ class NoteRow(QWidget):
         self._presenter, self._back_to = presenter, back_to
         self._words: tuple[int, int] | None = None
         self._sound: Span | None = None
+        self._lane: int | None = None
         self.kind = Choice()
         self.kind.setAccessibleName("Kind of finding")
         for kind in Kind:
@@ -42,9 +43,9 @@ class NoteRow(QWidget):
         QShortcut(QKeySequence(Qt.Key.Key_Escape), self, self.shut, context=context)
         self.hide()
 
-    def open(self, where: str, *, words: tuple[int, int] | None = None, sound: Span | None = None) -> None:
-        """Ask for a finding on words, or on a stretch of sound."""
-        self._words, self._sound = words, sound
+    def open(self, where: str, *, words: tuple[int, int] | None = None, sound: Span | None = None, lane: int | None = None) -> None:
+        """Ask for a finding on words, or on a stretch of sound, of a lane where that is known."""
+        self._words, self._sound, self._lane = words, sound, lane
         self.kind.setCurrentIndex(self.kind.findData(Kind.MISREAD if words else Kind.NOISE))
         self.where.setText(where)
         self.text.clear()
@@ -61,5 +62,5 @@ class NoteRow(QWidget):
         if self._words is not None:
             self._presenter.note_finding(kind, *self._words, self.text.text())
         elif self._sound is not None:
-            self._presenter.note_sound(kind, self._sound, self.text.text())
+            self._presenter.note_sound(kind, self._sound, self.text.text(), self._lane)
         self.shut()

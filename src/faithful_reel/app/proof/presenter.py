@@ -380,13 +380,13 @@ class ProofPresenter(Observed):
         text, tokens = self.bench.text(chapter), self.bench.tokens(chapter)
         return self.bench.do(AddFinding(chapter.id, noted_on_words(chapter, text, tokens, kind, first_word, last_word, note)))
 
-    def note_sound(self, kind: Kind, span: Span, note: str) -> bool:
-        """A finding by hand on a stretch of sound."""
+    def note_sound(self, kind: Kind, span: Span, note: str, lane: int | None = None) -> bool:
+        """A finding by hand on a stretch of sound, of a lane where that is known."""
         chapter = self.bench.chapter
         if chapter is None or chapter.reel is None:
             return False
         text, tokens = self.bench.text(chapter), self.bench.tokens(chapter)
-        return self.bench.do(AddFinding(chapter.id, noted_on_sound(chapter, text, tokens, kind, span, note)))
+        return self.bench.do(AddFinding(chapter.id, noted_on_sound(chapter, text, tokens, kind, span, note, lane)))
 
     def word_at(self, position: int) -> int:
         """The written word that is heard at a position of the reel, or was heard last before it; -1 for none."""

@@ -12,12 +12,13 @@ from faithful_reel.core.collate.findings import BY_HAND, Decision, Evidence, Fin
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.pickups.ledger import DONE, State
 from faithful_reel.core.reel.commands import ReelCommand
-from faithful_reel.core.reel.reel import source_at
+from faithful_reel.core.reel.exchanges import Sound
+from faithful_reel.core.reel.reel import Piece
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.units import Span
 from faithful_reel.core.work.mending import finding_span, mending_edit, pickup_for, restoring_edits
 from faithful_reel.core.work.roughcut import Looks, mending_edits
-from faithful_reel.core.work.timeline import Hearing, Tokens, span_of, tokens_of
+from faithful_reel.core.work.timeline import Hearing, Tokens, lane_with, span_of, tokens_of
 
 
 @dataclass(frozen=True, slots=True)
@@ -120,18 +121,48 @@ def noted_on_words(
     chapter: ChapterState, text: Chapter, tokens: Tokens, kind: Kind, first_word: int, last_word: int, note: str
 ) -> Finding:
     """A finding by hand on written words `first_word` to `last_word`."""
-    return _noted(chapter, text, kind, range(first_word, last_word + 1), span_of(tokens, first_word, last_word), note)
+    lane = next((t.lane for t in tokens.heard() if t.word == first_word), None)
+    return _noted(chapter, text, kind, range(first_word, last_word + 1), span_of(tokens, first_word, last_word), note, lane)
 
 
-def noted_on_sound(chapter: ChapterState, text: Chapter, tokens: Tokens, kind: Kind, span: Span, note: str) -> Finding:
-    """A finding by hand on a stretch of the reel: it is told at the written word that is heard there or next."""
+def noted_on_sound(
+    chapter: ChapterState, text: Chapter, tokens: Tokens, kind: Kind, span: Span, note: str, lane: int | None = None
+) -> Finding:
+    """A finding by hand on a stretch of the reel, of a lane where that is known: told at the word that is heard there or next."""
     after = next((t.word for t in tokens.heard() if t.word >= 0 and t.stop > span.start), 0)
-    return _noted(chapter, text, kind, range(after, after), span, note)
+    return _noted(chapter, text, kind, range(after, after), span, note, lane)
 
 
-def _noted(chapter: ChapterState, text: Chapter, kind: Kind, written: range, span: Span | None, note: str) -> Finding:
-    source = source_at(chapter.reel, span.start) if span and chapter.reel else None
-    start = source[1] if source and source[0] == chapter.recording else 0
+def _sound_under(chapter: ChapterState, span: Span | None, lane: int | None) -> tuple[str, int, int]:
+    """The stretch of a recording that is heard in a span; where room tone lies there, the place in the sound beside it."""
+    reel = chapter.reel
+    if span is None or reel is None:
+        return chapter.recording, 0, 0
+    own = lane_with(reel, chapter.recording) if lane is None else lane
+    order = [own, *(k for k, row in enumerate(reel.lanes) if k != own and not row.music and lane is None)]
+    nearest: list[tuple[int, tuple[str, int, int]]] = []
+    for row in (reel.lanes[k] for k in order):
+        found: list[Sound] = []
+        for piece, at in zip(row.segments, row.starts(), strict=False):
+            if not isinstance(piece, Piece):
+                continue
+            first, last = max(span.start, at), min(span.stop, at + len(piece))
+            if first < last:
+                found.append((piece.recording, piece.start + first - at, piece.start + last - at))
+                continue
+            before = at + len(piece) <= span.start
+            edge = piece.stop if before else piece.start
+            nearest.append((span.start - at - len(piece) if before else at - span.start, (piece.recording, edge, edge)))
+        if found:
+            recording, start, stop = found[0]
+            return recording, start, max([stop, *(b for r, a, b in found[1:] if r == recording and a >= stop)])
+    return min(nearest, default=(0, (chapter.recording, 0, 0)))[1]
+
+
+def _noted(
+    chapter: ChapterState, text: Chapter, kind: Kind, written: range, span: Span | None, note: str, lane: int | None
+) -> Finding:
+    recording, start, stop = _sound_under(chapter, span, lane)
     taken = {f.id for f in chapter.findings}
     return Finding(
         id=next(name for n in itertools.count(1) if (name := f"{BY_HAND}{n:04d}") not in taken),
@@ -141,7 +172,8 @@ def _noted(chapter: ChapterState, text: Chapter, kind: Kind, written: range, spa
         word_index=written.start,
         word_count=len(written),
         start=start,
-        stop=start + (len(span) if span else 0),
+        stop=stop,
+        recording="" if recording == chapter.recording else recording,
         confidence=1.0,
         evidence=Evidence(note="noted by hand"),
         note=note,

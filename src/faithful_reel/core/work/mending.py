@@ -103,7 +103,7 @@ def mending_edit(
     so that no breath is cut in two.
     """
     span = finding_span(chapter, finding)
-    if span is None or chapter.reel is None:
+    if span is None or chapter.reel is None or not len(span):  # of what has no length in a recording nothing can be taken
         return None
     lane = lane_with(chapter.reel, finding.recording or chapter.recording)
     row = chapter.reel.lanes[lane]
