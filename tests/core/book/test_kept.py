@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 import soundfile
 
-from faithful_reel.core.book.commands import KINDS, EditReel, JoinChapters, SplitChapter
+from faithful_reel.core.book.commands import KINDS, Decide, EditReel, JoinChapters, SplitChapter
 from faithful_reel.core.book.house import HouseShelf
 from faithful_reel.core.book.kept import (
     DescribeChapter,
@@ -23,9 +23,11 @@ from faithful_reel.core.book.kept import (
 )
 from faithful_reel.core.book.model import Book, ChapterState, Recording, Shelved
 from faithful_reel.core.book.packing import adapter
+from faithful_reel.core.collate.findings import Decision, Finding, Kind
 from faithful_reel.core.errors import EditRefused, StoreProblem
+from faithful_reel.core.pickups.ledger import Pickup
 from faithful_reel.core.reel.commands import CutAndClose
-from faithful_reel.core.reel.reel import Piece, reel_of
+from faithful_reel.core.reel.reel import Lane, Marker, Piece, Reel, Rest, reel_of
 
 ENTRY = Recording("r", "r", ".wav", 44_100, 1, 9000, -3.0, -60.0, -20.0, None)
 BOOK = Book(
@@ -113,6 +115,32 @@ def test_colours_notes_and_versions_stay_with_a_chapter_that_is_split_or_joined(
     ]  # fmt: skip
     joined = JoinChapters("c1", split.chapters[1].id, "t", "", 3).apply(split)
     assert (joined.chapters[0].color, joined.chapters[0].note, len(joined.chapters[0].versions)) == ("red", "hear again", 1)
+
+
+def test_chapters_that_are_joined_keep_every_finding_marker_and_level_apart():
+    def chapter(name, level, muted=False):
+        lanes = (
+            Lane("voice", (Piece("r", 0, 5000),), gain_db=level),
+            Lane("clerk", (Rest(100), Piece("r", 0, 4000)), muted=muted),
+        )
+        findings = (Finding("f0001", Kind.MISREAD, "a", "b", 0, 1, 10, 20, 0.9),)
+        return ChapterState(name, name, "t", "r", "", findings, Reel(lanes, (Marker("m1", 30),)))
+
+    line = Pickup("p", "c2", ("f0001",), "a line", "b", 0, 1, 0, 9)
+    book = Book(chapters=(chapter("c1", 0.0), chapter("c2", -4.0), chapter("c3", 2.0)), pickups=(line,))
+    joined = JoinChapters("c1", "c3", "t", "", 2, 2).apply(JoinChapters("c1", "c2", "t", "", 1, 2).apply(book))
+    (one,) = joined.chapters
+    assert [f.id for f in one.findings] == ["f0001", "f0001-2", "f0001-3"]
+    assert [f.word_index for f in one.findings] == [0, 1, 2]
+    assert joined.pickups[0].findings == ("f0001-2",)
+    stet = Decide("c1", ("f0001",), Decision.STET, edition=2).apply(joined).chapters[0]
+    assert [f.decision for f in stet.findings] == [Decision.STET, Decision.OPEN, Decision.OPEN]
+    assert [m.at for m in one.reel.markers] == [30, 5030, 10_030]
+    assert len({m.id for m in one.reel.markers}) == 3
+    assert [s.gain_db for s in one.reel.lanes[0].segments] == [0.0, -4.0, 2.0]
+    other = Book(chapters=(chapter("c1", 0.0), chapter("c2", 0.0, muted=True)))
+    with pytest.raises(EditRefused, match="clerk is muted"):
+        JoinChapters("c1", "c2", "t", "", 1, 2).apply(other)
 
 
 def test_the_shelf_of_the_house_is_files_that_any_window_reads(tmp_path):

@@ -18,6 +18,7 @@ from faithful_reel.core.reel.commands import (
     MoveJoin,
     PutBackSound,
     ReplaceByTake,
+    SetFade,
     SetGain,
     SplitAt,
     ToneSource,
@@ -26,6 +27,7 @@ from faithful_reel.core.reel.gains import crossfade
 from faithful_reel.core.reel.picture import reel_columns
 from faithful_reel.core.reel.reel import (
     RUNS_ON,
+    Fade,
     Join,
     Lane,
     Piece,
@@ -457,3 +459,19 @@ def test_room_tone_looks_like_a_stretch_of_its_source():
 def test_nothing_is_put_in_for_an_empty_middle():
     assert VOICE.replaced(Span(5, 5), (Piece("x", 3, 3),)).segments[:2] == (Piece("a", 0, 5), Piece("a", 5, 1000))
     assert Reel((VOICE,)).with_lane(0, MUSIC) == Reel((MUSIC,))
+
+
+@pytest.mark.parametrize("bend", [0.0, 1.0, -1.0])
+@pytest.mark.parametrize("beside", [-1, 0, 1])
+def test_a_split_at_the_very_start_or_end_of_a_fade_changes_no_sample(bend, beside):
+    x = np.random.default_rng(3).uniform(-1, 1, 6000).astype(np.float32)
+
+    def source(_, start, stop):
+        return np.pad(x, (500, 500))[start + 500 : stop + 500]
+
+    reel = Reel((Lane("voice", (Piece("a", 0, 3000), Piece("a", 4000, 5000))),))
+    reel = SetFade(1, Fade(200, bend), True).apply(SetFade(0, Fade(200, bend), False).apply(reel))
+    whole = Renderer(reel, source).render(0, len(reel))
+    for at in (2800 + beside, 3200 + beside):
+        split = Renderer(SplitAt(at).apply(reel), source).render(0, len(reel))
+        np.testing.assert_allclose(split, whole, atol=1e-6)

@@ -43,7 +43,9 @@ class NoteRow(QWidget):
         QShortcut(QKeySequence(Qt.Key.Key_Escape), self, self.shut, context=context)
         self.hide()
 
-    def open(self, where: str, *, words: tuple[int, int] | None = None, sound: Span | None = None, lane: int | None = None) -> None:
+    def open(
+        self, where: str, *, words: tuple[int, int] | None = None, sound: Span | None = None, lane: int | None = None
+    ) -> None:
         """Ask for a finding on words, or on a stretch of sound, of a lane where that is known."""
         self._words, self._sound, self._lane = words, sound, lane
         self.kind.setCurrentIndex(self.kind.findData(Kind.MISREAD if words else Kind.NOISE))

@@ -219,12 +219,14 @@ class JoinChapters:
     text: str
     hearing: str
     at: int
+    edition: int = 1
     label: ClassVar[str] = "Join two chapters"
 
     def apply(self, book: Book) -> Book:
         """The book with one chapter in the place of two."""
         first, second = book.chapter(self.chapter), book.chapter(self.second)
-        late = tuple(replace(f, word_index=f.word_index + self.at) for f in second.findings)
+        names = _own_names(first.findings, second.findings) if self.edition > 1 else {}
+        late = tuple(replace(f, id=names.get(f.id, f.id), word_index=f.word_index + self.at) for f in second.findings)
         reels = [c.reel for c in (first, second) if c.reel is not None]
         joined = ChapterState(
             first.id,
@@ -233,16 +235,36 @@ class JoinChapters:
             first.recording or second.recording,
             self.hearing,
             first.findings + late,
-            joined_reels(reels) if reels else None,
+            joined_reels(reels, self.edition) if reels else None,
             color=first.color,
             note="\n".join(filter(None, (first.note, second.note))),
             versions=first.versions + second.versions,
         )
         pickups = tuple(
-            replace(p, chapter=first.id, first_word=p.first_word + self.at) if p.chapter == second.id else p for p in book.pickups
+            replace(
+                p,
+                chapter=first.id,
+                first_word=p.first_word + self.at,
+                findings=tuple(names.get(f, f) for f in p.findings),
+            )
+            if p.chapter == second.id
+            else p
+            for p in book.pickups
         )
         chapters = tuple(joined if c is first else c for c in book.chapters if c is not second)
         return replace(book, chapters=chapters, pickups=pickups)
+
+
+def _own_names(findings: Iterable[Finding], more: Iterable[Finding]) -> dict[str, str]:
+    """New ids for those of some findings that others have already."""
+    taken, more = {f.id for f in findings}, list(more)
+    every = taken | {f.id for f in more}
+    names: dict[str, str] = {}
+    for finding in more:
+        if finding.id in taken:
+            names[finding.id] = next(n for k in itertools.count(2) if (n := f"{finding.id}-{k}") not in every)
+            every.add(names[finding.id])
+    return names
 
 
 @dataclass(frozen=True, slots=True)

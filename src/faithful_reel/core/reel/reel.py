@@ -162,11 +162,14 @@ def part(segment: Segment, start: int, stop: int) -> Segment:
 
 
 def _past(fade: Fade, by: int) -> Fade:
-    """What is left of a fade after `by` samples of it were cut off."""
+    """What is left of a fade after `by` samples of it were cut off.
+
+    One that begins right where the segment now ends is kept with nothing of it inside: the sound runs on into it.
+    """
     if not by or not fade.length:
         return fade
     past = fade.past + by
-    return replace(fade, past=past) if past < fade.length else NO_FADE
+    return replace(fade, past=past) if past <= fade.length else NO_FADE
 
 
 def follows(before: Segment, after: Segment) -> bool:
@@ -378,23 +381,37 @@ def split_reel(reel: Reel, at: int) -> tuple[Reel, Reel]:
     return first, second
 
 
-def joined_reels(reels: Sequence[Reel]) -> Reel:
-    """Reels end to end, lane by lane; all need the same lanes.
+def joined_reels(reels: Sequence[Reel], edition: int = 2) -> Reel:
+    """Reels end to end, lane by lane; all need the same lanes.  What a lane's level differs by goes to its segments.
+
+    `edition` 1 is how journals hold it from before levels and all markers were kept.
 
     Raises
     ------
     EditRefused
-        Their lanes have different names.
+        Their lanes have different names, or are muted, heard alone, placed or linked otherwise.
     """
     lanes = {tuple(lane.name for lane in reel.lanes) for reel in reels}
     if len(lanes) != 1:
         raise EditRefused("These chapters have different lanes and can not be joined.")
+    if edition > 1:
+        first = reels[0]
+        unlike = {k.name for reel in reels for k, own in zip(reel.lanes, first.lanes, strict=True) if _mixed(k) != _mixed(own)}
+        if unlike:
+            raise EditRefused(
+                f"{', '.join(sorted(unlike))} is muted, heard alone, placed or linked otherwise in one of these chapters. "
+                "Make the lanes alike first."
+            )
+        reels = [replace(reel, lanes=tuple(map(_levelled, reel.lanes, first.lanes))) for reel in reels]
     lasting = [_rested(reel) for reel in reels[:-1]] + list(reels[-1:])
     markers: dict[str, Marker] = {}
     at = 0
     for number, reel in enumerate(reels):
         for marker in reel.markers:
-            own = marker.id if marker.id not in markers else f"{marker.id}-{number}"
+            free = (
+                f"{marker.id}-{number}" if edition == 1 else next(n for k in count(1) if (n := f"{marker.id}-{k}") not in markers)
+            )
+            own = marker.id if marker.id not in markers else free
             markers[own] = replace(marker, id=own, at=marker.at + at)
         at += len(reel)
     return Reel(
@@ -404,6 +421,19 @@ def joined_reels(reels: Sequence[Reel]) -> Reel:
         ),
         tuple(markers.values()),
     )
+
+
+def _mixed(lane: Lane) -> tuple[bool, bool, float, bool, int]:
+    return lane.muted, lane.solo, lane.pan, lane.linked, lane.late
+
+
+def _levelled(lane: Lane, like: Lane) -> Lane:
+    """A lane at the level of another one, sounding as it did."""
+    by_db = lane.gain_db - like.gain_db
+    if not by_db:
+        return lane
+    segments = tuple(s if isinstance(s, Rest) else replace(s, gain_db=s.gain_db + by_db) for s in lane.segments)
+    return replace(lane, gain_db=like.gain_db, segments=segments)
 
 
 def _rested(reel: Reel) -> Reel:

@@ -154,7 +154,7 @@ def join_chapters(first: ChapterState, second: ChapterState, texts: tuple[Chapte
     """
     key = put(Chapter, joined_text(*texts))
     if not first.recording and not second.recording:
-        return JoinChapters(first.id, second.id, key, "", len(texts[0].words))
+        return JoinChapters(first.id, second.id, key, "", len(texts[0].words), EDITION)
     if first.recording != second.recording or (hearings[0] is None) != (hearings[1] is None):
         raise EditRefused(
             "These chapters are read by different recordings. Take the pairs apart, join the chapters, and pair them anew."
@@ -163,7 +163,7 @@ def join_chapters(first: ChapterState, second: ChapterState, texts: tuple[Chapte
     if hearings[0] is not None and hearings[1] is not None:
         a, b, n = hearings[0], hearings[1], len(texts[0].words)
         heard = put(Hearing, _joined_hearing(a, b, n))
-    return JoinChapters(first.id, second.id, key, heard, len(texts[0].words))
+    return JoinChapters(first.id, second.id, key, heard, len(texts[0].words), EDITION)
 
 
 def _joined_hearing(a: Hearing, b: Hearing, words: int) -> Hearing:
