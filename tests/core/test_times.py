@@ -61,6 +61,8 @@ def test_written_by_hand(written, seconds):
     assert time_of(written, RATE) == round(seconds * RATE)
 
 
-@pytest.mark.parametrize("written", ["", "soon", "1:2:3:4:5", "-3", "1e9", "00:01:00;00", "00:00:00:31"])
+@pytest.mark.parametrize("written", ["", "soon", "1:2:3:4:5", "-3", "1e9", "9" * 400, "٣٣", "²", "00:01:00;00", "00:00:00:31"])
 def test_what_is_no_time(written):
     assert time_of(written, RATE, TimeFormat.TIMECODE_2997) is None
+    if ";" not in written:
+        assert time_of(written, RATE, TimeFormat.SAMPLES) is None

@@ -25,8 +25,9 @@ _FRAMES = {
     TimeFormat.TIMECODE_30: (30, Fraction(30)),
 }
 _DROPPED_A_MINUTE = 2
-_WRITTEN = re.compile(r"(?:(?:(\d+):)?(\d+):)?(\d+(?:[.,]\d*)?)")
-_TIMECODE = re.compile(r"(\d+):(\d\d):(\d\d)[:;](\d\d)")
+_WRITTEN = re.compile(r"(?:(?:(\d{1,9}):)?(\d{1,9}):)?(\d{1,9}(?:[.,]\d{0,30})?)", re.ASCII)
+_TIMECODE = re.compile(r"(\d{1,9}):(\d\d):(\d\d)[:;](\d\d)", re.ASCII)
+_SAMPLES = re.compile(r"\d{1,15}", re.ASCII)
 
 
 def time_text(position: int, rate: int, shown: TimeFormat = TimeFormat.CLOCK) -> str:
@@ -69,7 +70,7 @@ def time_of(written: str, rate: int, shown: TimeFormat = TimeFormat.CLOCK) -> in
     code = _TIMECODE.fullmatch(text)
     if code:
         return _position(code, rate, shown)
-    if shown is TimeFormat.SAMPLES and text.isdigit():
+    if shown is TimeFormat.SAMPLES and _SAMPLES.fullmatch(text):
         return int(text)
     found = _WRITTEN.fullmatch(text)
     if not found:

@@ -195,6 +195,25 @@ def of_words(words):
     return tokens, Chapter("x", tuple(Word(w, 0, 0) for w in words))
 
 
+@pytest.mark.parametrize("suffix", [".vtt", ".srt"])
+def test_voices_that_speak_at_once_keep_their_whole_words_and_no_cue_is_empty(tmp_path, suffix):
+    starts, stops = np.array([100, 2000, 2500, 9000]), np.array([4000, 2010, 6000, 9005])
+    tokens = Tokens(["long", "  ", "over", "brief"], np.arange(4), starts, stops, lanes=np.array([0, 0, 1, 0]))
+    path = tmp_path / f"a{suffix}"
+    assert written_words(tokens, Chapter("x", tuple(Word(w, 0, 0) for w in "abcd")), 50_000, RATE, path) == 3
+    events = pysubs2.load(str(path)).events
+    assert [(e.plaintext, e.end > e.start) for e in events] == [("long", True), ("over", True), ("brief", True)]
+    assert events[0].end == pytest.approx(1000 * 2000 / RATE, abs=1)  # to the next of its own voice
+    assert events[1].end == pytest.approx(1000 * 6000 / RATE, abs=1)
+
+
+def test_a_marker_that_a_spreadsheet_would_take_for_a_formula_is_told_apart(tmp_path):
+    reel = Reel(REEL.lanes, (Marker("m", 5, "=1+1", "", "@SUM(A1)"),))
+    written_markers(reel, tmp_path / "m.csv", RATE)
+    (row,) = table(tmp_path / "m.csv")
+    assert (row["name"], row["note"]) == ("'=1+1", "'@SUM(A1)")
+
+
 @pytest.mark.parametrize("suffix", [".vtt", ".srt", ".csv", ".TextGrid"])
 def test_no_word_is_lost_or_taken_for_an_order_whatever_is_in_it(tmp_path, suffix):
     """WebVTT writes &, < and > as the standard says (W3C WebVTT, cue text), so that --> ends no cue."""
@@ -203,13 +222,14 @@ def test_no_word_is_lost_or_taken_for_an_order_whatever_is_in_it(tmp_path, suffi
     assert written_words(tokens, text, 50_000, RATE, path) == len(ODD)
     raw = path.read_text(encoding="utf-8")
     kept = [w.replace("\ud800", "?") for w in ODD]
-    if suffix == ".csv":
-        assert [r["word"] for r in table(path)] == kept
+    if suffix == ".csv":  # what a spreadsheet would take for a formula is told apart
+        assert [r["word"] for r in table(path)] == [f"'{w}" if w[0] == "-" else w for w in kept]
     elif suffix == ".TextGrid":
         grid = textgrid.openTextgrid(str(path), includeEmptyIntervals=False)
         assert [w.label for w in grid.getTier("words").entries] == kept
     else:
         said = [block.split("\n")[-1] for block in raw.strip().split("\n\n")[suffix == ".vtt" :]]
+        kept = kept if suffix == ".vtt" else [w.replace("-->", "->") for w in kept]  # a line with --> is one of times in SRT
         assert [html.unescape(s) if suffix == ".vtt" else s for s in said] == kept
         assert suffix == ".srt" or not any(c in "".join(said) for c in "<>")
 

@@ -19,7 +19,7 @@ from praatio.data_classes.interval_tier import IntervalTier
 from faithful_reel.core.audio.cues import Cue, write_cues
 from faithful_reel.core.audio.encode import SUFFIXES, write_audio
 from faithful_reel.core.errors import EditRefused, FileProblem
-from faithful_reel.core.files import beside, encodable, shown
+from faithful_reel.core.files import beside, encodable, harmless, shown
 from faithful_reel.core.jobs import Part, Unwatched, Watch
 from faithful_reel.core.reel.reel import Piece, Reel
 from faithful_reel.core.reel.render import Renderer
@@ -193,7 +193,7 @@ def written_markers(reel: Reel, path: Path, rate: int, shown: TimeFormat = TimeF
 def written_words(tokens: Tokens, text: Chapter, length: int, rate: int, path: Path) -> int:
     """Write where every word of a chapter is heard, as WebVTT, SRT, TextGrid or CSV by the suffix of `path`; how many words.
 
-    Words that are not heard in the reel are left out; those that overlap the next end where it begins.
+    Words that are not heard in the reel are left out; those that overlap the next of the same voice end where it begins.
 
     Raises
     ------
@@ -207,9 +207,8 @@ def written_words(tokens: Tokens, text: Chapter, length: int, rate: int, path: P
     if kind is None:
         raise FileProblem(f"{path.name} can not be written: name it .vtt, .srt, .TextGrid or .csv.")
     heard = tokens.heard()
-    nexts = [*heard.starts.tolist()[1:], length]
-    rows = [(encodable(t.text), t.word, t.start, min(t.stop, after)) for t, after in zip(heard, nexts, strict=False)]
-    rows = [r for r in rows if r[3] > r[2]]
+    voices = [_said(heard, lane, length) for lane in sorted({t.lane for t in heard})]
+    rows = sorted((row for voice in voices for row in voice), key=lambda r: (r[2], r[1]))
     if not rows:
         raise EditRefused("No word of this chapter is heard yet. Hear the chapter first.")
     match kind:
@@ -220,36 +219,51 @@ def written_words(tokens: Tokens, text: Chapter, length: int, rate: int, path: P
             ]
             _write(path, _table(("word", "number", "start", "end"), table))
         case WordTimes.TEXTGRID:
-            _write(path, _text_grid(rows, text, length, rate))
+            _write(path, _text_grid(voices, text, length, rate))
         case _:
             _write(path, _subtitles(rows, rate, web=kind is WordTimes.WEBVTT))
     return len(rows)
+
+
+Row = tuple[str, int, int, int]
+"""A word, its number in the chapter (-1 for none), from where to where it is heard."""
+
+
+def _said(heard: Tokens, lane: int, length: int) -> list[Row]:
+    """The words of one voice, none longer than to its next one."""
+    own = [t for t in heard if t.lane == lane]
+    nexts = [*(t.start for t in own[1:]), length]
+    rows = (
+        (" ".join(encodable(t.text).split()), t.word, t.start, min(t.stop, after)) for t, after in zip(own, nexts, strict=True)
+    )
+    return [r for r in rows if r[3] > r[2] and r[0]]
 
 
 _ORDERS, _HELD = "{}\\", "\ue000\ue001\ue002"
 """What the library of subtitles takes for orders to it, and as what it passes through: characters that no text uses."""
 
 
-def _subtitles(rows: Sequence[tuple[str, int, int, int]], rate: int, *, web: bool) -> str:
+def _subtitles(rows: Sequence[Row], rate: int, *, web: bool) -> str:
     """Words as SRT, or as WebVTT with `&`, `<` and `>` as the standard writes them (W3C WebVTT, cue text)."""
     subtitles = pysubs2.SSAFile()
     for said, _, start, stop in rows:
-        text = html.escape(said, quote=False) if web else said
+        text = html.escape(said, quote=False) if web else said.replace("-->", "->")  # which would be read as times
+        first = round(1000 * start / rate)
         subtitles.append(
             pysubs2.SSAEvent(
-                start=round(1000 * start / rate),
-                end=round(1000 * stop / rate),
+                start=first,
+                end=max(first + 1, round(1000 * stop / rate)),
                 text=text.translate(str.maketrans(_ORDERS, _HELD)),
             )
         )
     return str(subtitles.to_string("vtt" if web else "srt")).translate(str.maketrans(_HELD, _ORDERS))
 
 
-def _text_grid(rows: Sequence[tuple[str, int, int, int]], text: Chapter, length: int, rate: int) -> str:
-    """Two tiers, words and sentences, as the short text format of a TextGrid."""
+def _text_grid(voices: Sequence[Sequence[Row]], text: Chapter, length: int, rate: int) -> str:
+    """A tier of words for each voice and one of sentences, as the short text format of a TextGrid."""
     end = length / rate
     grid = textgrid.Textgrid(0, end)
-    words = [(start / rate, stop / rate, said) for said, _, start, stop in rows]
+    rows = sorted((row for voice in voices for row in voice), key=lambda r: r[2])
     sentences: list[tuple[float, float, str]] = []
     for sentence in text.sentences():
         inside = [r for r in rows if r[1] in sentence]
@@ -258,7 +272,9 @@ def _text_grid(rows: Sequence[tuple[str, int, int, int]], text: Chapter, length:
             first, last = inside[0][2] / rate, max(r[3] for r in inside) / rate
             if not sentences or first >= sentences[-1][1]:
                 sentences.append((first, last, said))
-    grid.addTier(IntervalTier("words", words, 0, end))
+    for number, voice in enumerate(filter(None, voices), 1):
+        words = [(start / rate, stop / rate, said) for said, _, start, stop in voice]
+        grid.addTier(IntervalTier("words" if number == 1 else f"words {number}", words, 0, end))
     grid.addTier(IntervalTier("sentences", sentences, 0, end))
     with tempfile.TemporaryDirectory() as folder:  # the library writes to files by name only
         path = Path(folder) / "words.TextGrid"
@@ -270,7 +286,7 @@ def _table(head: Sequence[str], rows: Iterable[Sequence[object]]) -> str:
     out = io.StringIO(newline="")
     writer = csv.writer(out)
     writer.writerow(head)
-    writer.writerows(rows)
+    writer.writerows([harmless(str(cell)) for cell in row] for row in rows)
     return out.getvalue()
 
 

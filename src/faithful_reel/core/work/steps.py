@@ -28,6 +28,8 @@ from faithful_reel.core.times import time_of
 KINDS: dict[str, type] = {str(next(f.default for f in fields(k) if f.name == "kind")): k for k in get_args(ReelCommand)}
 TIMES = frozenset({"start", "stop", "at", "length", "by", "take_start", "take_stop"})
 """Fields that may be written as times ("0:01:02.5") instead of samples."""
+FARTHEST = 1 << 40
+"""No place of a sound is a larger number (own rule)."""
 OWN = "audio"
 """What the file that is edited is called in steps that name a recording."""
 
@@ -61,6 +63,7 @@ def _step(row: Any, where: str, rate: int) -> ReelCommand:
     kind = row.get("kind") if isinstance(row, dict) else None
     if not isinstance(kind, str) or kind not in KINDS:
         raise FileProblem(f"{where}: “kind” is none of {', '.join(sorted(KINDS))}.")
+    _see_sane(row, where)
     given = {key: _sample(value, f"{where}, {key}", rate) if key in TIMES else value for key, value in row.items()}
     try:
         made = adapter(KINDS[kind]).validate_python(given)
@@ -72,6 +75,24 @@ def _step(row: Any, where: str, rate: int) -> ReelCommand:
         raise FileProblem(f"{where}: “{lost}” means nothing here.")
     command: ReelCommand = made
     return command
+
+
+def _see_sane(value: Any, where: str) -> None:
+    """Refuse numbers that no sound reaches, lengths under 0, and texts that are no characters, wherever in a step they stand."""
+    match value:
+        case dict():
+            for key, inner in value.items():
+                _see_sane(key, where)
+                if key == "length" and isinstance(inner, int) and inner < 0:
+                    raise FileProblem(f"{where}: a length of {inner} is none. Write samples from 0 on.")
+                _see_sane(inner, where)
+        case list():
+            for inner in value:
+                _see_sane(inner, where)
+        case str() if any("\ud800" <= c <= "\udfff" for c in value):
+            raise FileProblem(f"{where}: {value!r} holds what is no character. Write it in UTF-8.")
+        case int() if abs(value) > FARTHEST:
+            raise FileProblem(f"{where}: a number of {len(str(abs(value)))} digits is no place, length or count of sound.")
 
 
 def _sample(value: Any, where: str, rate: int) -> Any:
