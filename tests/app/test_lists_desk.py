@@ -420,9 +420,13 @@ def test_a_print_sounds_as_what_it_is_of_and_that_can_be_gone_back_to(desk):
     desk.do("edit.softer")
     editing(desk).select_words(20, 24)
     before, span = reel(desk), editing(desk).span
+    bench, steps = desk.window.bench, desk.window.bench.session.store.count()
+    page = list(bench.tokens(bench.chapter))
     desk.do("edit.print")
     desk.idle()
     after = reel(desk)
+    assert list(bench.tokens(bench.chapter)) == page  # every word is where it was
+    assert bench.session.store.count() == steps + 1
     inside = [s for s in after.lanes[0].segments if s.name.startswith("print of")]
     assert len(inside) == 1
     assert len(span) <= len(inside[0]) <= len(span) + 4 * 1000  # no crossfade is cut in two

@@ -9,10 +9,15 @@ import numpy as np
 import pytest
 
 from faithful_reel.core.book.model import Book, ChapterState, Recording
+from faithful_reel.core.book.pickups import TakeOut, is_in
 from faithful_reel.core.collate.findings import Finding, Kind
+from faithful_reel.core.collate.proofing import Placed
 from faithful_reel.core.errors import EditRefused
-from faithful_reel.core.reel.commands import CutAndClose, CutAndFill
-from faithful_reel.core.reel.reel import Lane, Marker, Piece, Reel, Rest, ToneSource
+from faithful_reel.core.hear.recogniser import Heard
+from faithful_reel.core.pickups.ledger import Pickup, State
+from faithful_reel.core.pickups.ledger import Placed as PutIn
+from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, Paste
+from faithful_reel.core.reel.reel import Lane, Marker, Piece, Reel, Rest, ToneSource, printed_of
 from faithful_reel.core.text.words import Chapter, Word
 from faithful_reel.core.units import Span
 from faithful_reel.core.work.editing import (
@@ -22,6 +27,7 @@ from faithful_reel.core.work.editing import (
     copy_of,
     filled,
     kept_only,
+    moved_to,
     onset_beside,
     paused,
     quietest,
@@ -30,7 +36,7 @@ from faithful_reel.core.work.editing import (
     words_between,
 )
 from faithful_reel.core.work.mending import lane_tone
-from faithful_reel.core.work.timeline import Tokens
+from faithful_reel.core.work.timeline import Hearing, Tokens, tokens_of
 
 RATE = 1000
 TONE, OWN = ToneSource("r", 0, 200), ToneSource("s", 5, 90)
@@ -173,3 +179,62 @@ def test_a_copy_of_a_take_is_not_that_take_but_what_was_moved_is():
     there = replace(book, chapters=(replace(chapter, reel=Reel((Lane("voice", (take,)),))),))
     assert as_copy(content, there)[0][1][0].take == ""
     assert as_copy(content, book) == content
+
+
+def heard_words(chapter, hearing, book):
+    texts = [f"w{k}" for k in range(len(hearing.placed))]
+    return {t.text: (t.start, t.word) for t in tokens_of(book, chapter, texts, hearing) if t.start >= 0}
+
+
+def hearing_of_words(count):
+    placed = tuple(Placed(100 + 300 * k, 300 + 300 * k, 0.9) for k in range(count))
+    heard = tuple(Heard(f"w{k}", p.start, p.stop, 0.9) for k, p in enumerate(placed))
+    return Hearing(heard, placed, tuple((k, k + 1, k, k + 1, True) for k in range(count)))
+
+
+def printed(reel, span, name="print"):
+    piece = Piece(name, 50, 50 + len(span), of=printed_of(reel.lanes[0].between(span)), of_start=50)
+    return Paste(span.start, span.stop, (("l1", (piece,)),), keep_time=True).apply(reel)
+
+
+def test_a_print_keeps_its_words_where_they_are_also_printed_again_and_cut():
+    hearing = hearing_of_words(6)
+    reel = CutAndFill(650, 750, TONE).apply(Reel((Lane("voice", (Piece("r", 0, 2000),)),)))
+    chapter = ChapterState("c1", "One", "t", "r", "h", (), reel)
+    book = Book(rate=RATE, chapters=(chapter,), recordings=(recording("r", TONE),))
+    before = heard_words(chapter, hearing, book)
+    once = replace(chapter, reel=printed(reel, Span(380, 1150)))
+    assert heard_words(once, hearing, book) == before
+    twice = replace(chapter, reel=printed(once.reel, Span(600, 1400), "again"))
+    assert heard_words(twice, hearing, book) == before
+    cut = replace(chapter, reel=CutAndClose(700, 900).apply(twice.reel))
+    same = replace(chapter, reel=CutAndClose(700, 900).apply(reel))
+    assert heard_words(cut, hearing, book) == heard_words(same, hearing, book)
+    gone = replace(chapter, reel=CutAndClose(380, 1000).apply(twice.reel))
+    assert set(before) - set(heard_words(gone, hearing, book)) == {"w1", "w2"}
+
+
+def test_a_print_of_a_take_is_still_that_take_to_the_ledger_but_can_not_be_taken_out_alone():
+    line = Pickup("p", "c1", (), "w1 w2", "", 1, 2, 0, 9, state=State.SPLICED, placed=(PutIn("k", ()),))
+    taken = Reel((Lane("voice", (Piece("r", 0, 400), Piece("k", 0, 500, take="p"), Piece("r", 900, 2000))),))
+    chapter = ChapterState("c1", "One", "t", "r", "h", (), printed(taken, Span(300, 1000)))
+    book = Book(rate=RATE, chapters=(chapter,), pickups=(line,))
+    assert is_in(book, line)
+    with pytest.raises(EditRefused, match="printed with what is around it"):
+        TakeOut("p", edition=2).apply(book)
+
+
+def test_a_word_that_was_moved_stands_where_it_is_heard_now_and_its_place_is_named():
+    hearing = hearing_of_words(6)
+    chapter = ChapterState("c1", "One", "t", "r", "h", (), Reel((Lane("voice", (Piece("r", 0, 2000),)),)))
+    book = Book(rate=RATE, chapters=(chapter,), recordings=(recording("r", TONE),))
+    word = copy_of(chapter, [Span(380, 650)], ["l1"], "w1")
+    reel = chapter.reel
+    for _, edit in moved_to(book, chapter, word, chapter, 1560, 0):
+        reel = edit.apply(reel)
+    tokens = list(tokens_of(book, replace(chapter, reel=reel), [f"w{k}" for k in range(6)], hearing))
+    assert [(t.text, t.word, t.start >= 0) for t in tokens] == [
+        ("w0", 0, True), ("w1", 1, False), ("w2", 2, True), ("w3", 3, True), ("w4", 4, True), ("w1", -1, True), ("w5", 5, True),
+    ]  # fmt: skip
+    starts = [t.start for t in tokens if t.start >= 0]
+    assert starts == sorted(starts)

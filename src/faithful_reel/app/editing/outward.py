@@ -9,15 +9,14 @@ from tempfile import TemporaryDirectory
 
 from faithful_reel.app.editing.pages import new_id, now
 from faithful_reel.app.editing.presenter import Editing
-from faithful_reel.core.book.commands import AddRecording
-from faithful_reel.core.book.kept import KeepVersion, TakeReel
+from faithful_reel.core.book.kept import KeepVersion, PutPrint, TakeReel
 from faithful_reel.core.book.model import Recording
 from faithful_reel.core.book.recordings import path_of, received
 from faithful_reel.core.errors import AppError
 from faithful_reel.core.files import refuse_over
 from faithful_reel.core.jobs import Part, Watch
 from faithful_reel.core.reel.commands import Paste
-from faithful_reel.core.reel.reel import LIKE, Piece, Reel
+from faithful_reel.core.reel.reel import LIKE, Piece, Reel, printed_of
 from faithful_reel.core.reel.render import FileSources, Renderer
 from faithful_reel.core.units import Span
 from faithful_reel.core.work.editing import beyond_joins
@@ -164,7 +163,8 @@ class Outward:
             self.bench.tell("This lane has no sound in what is marked.")
             return
         render, rate, folder = self._renderer(), self.bench.book.rate, self.bench.session.store.folder
-        name = file_name(f"print of {self.editing.text_of(span) or chapter.title}") + ".wav"
+        words = self.editing.text_of(span)
+        name = file_name(f"print of {words or chapter.title}") + ".wav"
         plain = Reel((replace(row, muted=False, solo=False, gain_db=0.0, pan=0.0),))
         margin = round(MARGIN_S * rate)  # what is beyond the edges, so that the joins are between the same sound
         whole = Span(max(0, span.start - margin), min(len(row), span.stop + margin))
@@ -181,11 +181,12 @@ class Outward:
                 self.bench.tell("The chapter has changed while it was printed. Nothing was put in; print it again.")
                 return
             first = span.start - whole.start
-            piece = Piece(recording.hash, first, first + len(span), name=Path(name).stem)
-            edit = Paste(span.start, span.stop, ((lane, (piece,)),), keep_time=True, join_in=LIKE, join_out=LIKE)
-            known = any(r.hash == recording.hash for r in self.bench.book.recordings)
+            piece = Piece(
+                recording.hash, first, first + len(span), name=Path(name).stem, of=printed_of(row.between(span)), of_start=first
+            )
+            edit = Paste(span.start, span.stop, ((row.id, (piece,)),), keep_time=True, join_in=LIKE, join_out=LIKE)
             kept = KeepVersion(chapter.id, new_id(), f"before {Path(name).stem}", "", now())
-            if (known or self.bench.do(AddRecording(recording))) and self.bench.do(kept):
-                self.editing.do(now_there, lambda: [edit], "Print", Path(name).stem)
+            self.transport.stop()
+            self.bench.do(PutPrint(recording, kept, edit, words))
 
         self.bench.jobs.start(f"Print {name}", write, done=done, stopped=self.bench.stopped)

@@ -17,6 +17,7 @@ from faithful_reel.core.book.kept import (
     DropVersion,
     KeepVersion,
     PutOnShelf,
+    PutPrint,
     SwapVersion,
     TakeOffShelf,
     TakeReel,
@@ -995,6 +996,7 @@ BookCommand = (
     | MarkReleased
     | DescribeChapter
     | KeepVersion
+    | PutPrint
     | DescribeVersion
     | SwapVersion
     | TakeReel

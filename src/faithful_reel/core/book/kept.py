@@ -8,9 +8,10 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from typing import ClassVar
 
-from faithful_reel.core.book.model import Book, ChapterState, Shelved, Version
+from faithful_reel.core.book.model import Book, ChapterState, Recording, Shelved, Version
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.reel.bounds import lane_within, segment_within
+from faithful_reel.core.reel.commands import Paste
 from faithful_reel.core.reel.reel import Piece, Reel, recordings_of
 
 LONGEST_NAME, LONGEST_NOTE = 200, 4000
@@ -52,6 +53,32 @@ class KeepVersion:
             raise EditRefused("There is a version of this id already.")
         made = Version(self.id, self.name.strip()[:LONGEST_NAME], found.reel, self.note[:LONGEST_NOTE], self.at)
         return book.with_chapter(self.chapter, lambda c: replace(c, versions=(*c.versions, made)))
+
+
+@dataclass(frozen=True, slots=True)
+class PutPrint:
+    """Put a print, a new recording, in the place of what it is of; the reel as it was is kept as a version.  One step."""
+
+    recording: Recording
+    kept: KeepVersion
+    edit: Paste
+    words: str
+    label: ClassVar[str] = "Print"
+
+    @property
+    def chapter(self) -> str:
+        """Whose reel it is."""
+        return self.kept.chapter
+
+    def apply(self, book: Book) -> Book:
+        """The book with the recording, the version and the print."""
+        book = self.kept.apply(book)
+        if all(r.hash != self.recording.hash for r in book.recordings):
+            book = replace(book, recordings=(*book.recordings, self.recording))
+        reel = book.chapter(self.chapter).reel
+        assert reel is not None  # a version of it was kept
+        edited = self.edit.apply(reel)
+        return book.with_chapter(self.chapter, lambda c: replace(c, reel=edited))
 
 
 @dataclass(frozen=True, slots=True)

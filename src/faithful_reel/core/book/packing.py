@@ -103,7 +103,7 @@ _UNSEEN: dict[str, object] = {
     "tone": None,
 }
 """What reels can have since keys are kept, and how it stands where it changes nothing: then the key is as it always was."""
-_SILENT = frozenset({"color", "note", "hidden", "markers", "id"})
+_SILENT = frozenset({"color", "note", "hidden", "markers", "id", "of", "of_start"})
 """What is never heard."""
 
 

@@ -25,7 +25,7 @@ from faithful_reel.core.pickups.ledger import (
 )
 from faithful_reel.core.reel.commands import ReplaceByTake
 from faithful_reel.core.reel.cutting import whole_at
-from faithful_reel.core.reel.reel import SOFT, Lane, Piece, Reel, Segment
+from faithful_reel.core.reel.reel import SOFT, Lane, Piece, Reel, Segment, played
 from faithful_reel.core.reel.timing import exchanged, seed_at, together
 from faithful_reel.core.units import Span
 
@@ -35,7 +35,9 @@ def is_in(book: Book, pickup: Pickup) -> bool:
     if pickup.state not in DONE:
         return False
     reel = next((c.reel for c in (*book.chapters, *book.left_out) if c.id == pickup.chapter), None)
-    return reel is not None and bool(_groups(reel, {take_name(pickup.id, k) for k in range(max(1, len(pickup.placed)))}))
+    names = {take_name(pickup.id, k) for k in range(max(1, len(pickup.placed)))}
+    pieces = (s for lane in reel.lanes for s in lane.segments if isinstance(s, Piece)) if reel is not None else ()
+    return any(s.take in names or any(p.take in names for p, _ in played(s, 0) if s.of) for s in pieces)
 
 
 def settled(book: Book) -> Book:
@@ -552,7 +554,10 @@ def without_take(reel: Reel, pickup: Pickup) -> Reel:
     """
     parts = [k for k in range(len(pickup.placed)) if _groups(reel, {take_name(pickup.id, k)})]
     if not parts:
-        raise EditRefused("Its take is no longer in the reel, so there is nothing to bring back. Go back in the History instead.")
+        raise EditRefused(
+            "Its take is no longer in the reel by itself: it was cut, or printed with what is around it. Go back in the "
+            "History, or swap to the version from before the print."
+        )
     for number in reversed(parts):
         name, put = {take_name(pickup.id, number)}, pickup.placed[number]
         while len(groups := _groups(reel, name)) > 1:

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from itertools import pairwise
 from operator import is_
 
-from faithful_reel.core.reel.reel import Lane, Piece, Rest, RoomTone, Segment
+from faithful_reel.core.reel.reel import Lane, Piece, Rest, RoomTone, Segment, played
 from faithful_reel.core.units import Span
 
 Sound = tuple[str, int, int]
@@ -147,7 +147,8 @@ def covered(lanes: Iterable[Lane]) -> Covered:
     for lane in lanes:
         for segment in lane.segments:
             if isinstance(segment, Piece):
-                rows.setdefault(segment.recording, []).append((segment.start, segment.stop))
+                for piece, _ in played(segment, 0) if segment.of else ((segment, 0),):
+                    rows.setdefault(piece.recording, []).append((piece.start, piece.stop))
     for recording, row in rows.items():
         joined: list[tuple[int, int]] = []
         for start, stop in sorted(row):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from bisect import bisect_left, bisect_right
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 from itertools import accumulate, count
@@ -70,7 +70,11 @@ class ToneSource:
 
 @dataclass(frozen=True, slots=True)
 class Piece:
-    """A stretch of one recording; `join` is how it takes over from what stands before it."""
+    """A stretch of one recording; `join` is how it takes over from what stands before it.
+
+    One that was printed knows what it was printed of: `of` are the segments, flat, of which the first begins at `of_start` of
+    its recording.
+    """
 
     recording: str
     start: int
@@ -85,6 +89,8 @@ class Piece:
     name: str = ""
     color: str = ""
     note: str = ""
+    of: tuple[Segment, ...] = ()
+    of_start: int = 0
 
     def __len__(self) -> int:
         return self.stop - self.start
@@ -146,6 +152,34 @@ class Rest:
 
 
 Segment = Piece | RoomTone | Rest
+
+
+def played(piece: Piece, at: int) -> Iterator[tuple[Piece, int]]:
+    """The stretches of recordings that a piece which begins at a place plays, and where: its own, and what it was printed of."""
+    yield piece, at
+    begins = piece.of_start
+    for segment in piece.of:
+        first, last = max(begins, piece.start), min(begins + len(segment), piece.stop)
+        if last > first and isinstance(segment, Piece):
+            start = segment.start + first - begins
+            yield replace(segment, start=start, stop=start + last - first), at + first - piece.start
+        begins += len(segment)
+
+
+def printed_of(segments: Iterable[Segment]) -> tuple[Segment, ...]:
+    """What a print of some segments is of: those that were printed themselves as what they were of."""
+    found: list[Segment] = []
+    for segment in segments:
+        if not isinstance(segment, Piece) or not segment.of:
+            found.append(segment)
+            continue
+        begins = segment.of_start
+        for inner in segment.of:
+            first, last = max(begins, segment.start), min(begins + len(inner), segment.stop)
+            if last > first:
+                found.append(part(inner, first - begins, last - begins))
+            begins += len(inner)
+    return tuple(found)
 
 
 def part(segment: Segment, start: int, stop: int) -> Segment:
@@ -232,8 +266,9 @@ class Lane:
 
     @cached_property
     def recordings(self) -> tuple[str, ...]:
-        """The recordings that are heard on it, each once."""
-        return tuple(dict.fromkeys(s.recording for s in self.segments if s.recording))
+        """The recordings that are heard on it, each once; those that something was printed of as well."""
+        pieces = (p for s in self.segments for p in (s, *(s.of if isinstance(s, Piece) else ())))
+        return tuple(dict.fromkeys(p.recording for p in pieces if p.recording))
 
     def starts(self) -> list[int]:
         """Where every segment starts, and after the last the lane's length; not to be changed."""

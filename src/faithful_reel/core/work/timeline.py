@@ -19,7 +19,7 @@ from faithful_reel.core.collate.links import Link
 from faithful_reel.core.collate.proofing import Placed, Proof
 from faithful_reel.core.hear.recogniser import Heard
 from faithful_reel.core.pickups.ledger import Pickup
-from faithful_reel.core.reel.reel import Piece, Reel
+from faithful_reel.core.reel.reel import Piece, Reel, played
 from faithful_reel.core.units import Span
 
 Places = NDArray[np.int64]
@@ -127,10 +127,13 @@ class _Map:
     def __init__(self, reel: Reel, recording: str) -> None:
         lane = reel.lanes[lane_with(reel, recording)]
         rows = sorted(
-            (segment.start, segment.stop, at)
+            (piece.start, piece.stop, place)
             for segment, at in zip(lane.segments, lane.starts(), strict=False)
-            if isinstance(segment, Piece) and segment.recording == recording
+            if isinstance(segment, Piece) and (segment.of or segment.recording == recording)
+            for piece, place in played(segment, at)
+            if piece.recording == recording
         )
+        rows = _running_on(rows)
         table = np.array(rows, np.int64).reshape(-1, 3)
         self._first, self._last, self._at = table[:, 0], table[:, 1], table[:, 2]
         self._rows = rows
@@ -178,6 +181,17 @@ def finding_spans(chapter: ChapterState, findings: Iterable[Finding]) -> list[Sp
     return spans
 
 
+def _running_on(rows: Sequence[tuple[int, int, int]]) -> list[tuple[int, int, int]]:
+    """Stretches, (from, to, where in the reel), in order; those that run on, where a piece was split, as one."""
+    found: list[tuple[int, int, int]] = []
+    for start, stop, at in rows:
+        if found and found[-1][1] == start and found[-1][2] + start - found[-1][0] == at:
+            found[-1] = found[-1][0], stop, found[-1][2]
+        else:
+            found.append((start, stop, at))
+    return found
+
+
 def tokens_of(book: Book, chapter: ChapterState, texts: Sequence[str], hearing: Hearing | None) -> Tokens:
     """The galley of a chapter, each word where its voice says it.  Without a hearing every word stands unplaced."""
     count = np.arange(len(texts))
@@ -216,7 +230,41 @@ def tokens_of(book: Book, chapter: ChapterState, texts: Sequence[str], hearing: 
             assert lanes is not None
             lanes[free] = lane
             ghosts += _ghosts(heard, other, lane)
+    ghosts += _moved(texts, starts, stops, lanes)
     return _woven(Tokens(texts, count, starts, stops, lanes), ghosts)
+
+
+def _moved(texts: Sequence[str], starts: Places, stops: Places, lanes: Places | None) -> list[Token]:
+    """Words that were moved away from their place in the text: they are heard where they are now, and no longer there.
+
+    They are those of a lane out of the longest row of words that are heard in the order in which they are written.
+    """
+    found: list[Token] = []
+    for lane in (0,) if lanes is None else np.unique(lanes).tolist():
+        words = np.flatnonzero(starts >= 0) if lanes is None else np.flatnonzero((starts >= 0) & (lanes == lane))
+        if (np.diff(starts[words]) >= 0).all():
+            continue
+        for k in np.delete(words, _in_order(starts[words].tolist())).tolist():
+            found.append(Token(texts[k], -1, int(starts[k]), int(stops[k]), extra=True, lane=lane))
+            starts[k] = stops[k] = -1
+    return found
+
+
+def _in_order(places: Sequence[int]) -> list[int]:
+    """The longest row of places that do not fall, as their indices (patience sorting; Schensted 1961, from memory)."""
+    heads: list[int] = []
+    ends: list[int] = []
+    before: list[int] = []
+    for index, place in enumerate(places):
+        k = bisect_right(heads, place)
+        before.append(ends[k - 1] if k else -1)
+        heads[k : k + 1], ends[k : k + 1] = [place], [index]
+    row: list[int] = []
+    at = ends[-1] if ends else -1
+    while at >= 0:
+        row.append(at)
+        at = before[at]
+    return row[::-1]
 
 
 def _put_in(pickup: Pickup) -> list[tuple[str, tuple[tuple[int, int], ...]]]:
