@@ -195,8 +195,7 @@ def test_what_is_kept_comes_to_the_ledger_and_the_best_is_put_in(desk, monkeypat
     line = desk.bench.book.pickups[0]
     asked = []
 
-    def received_takes(folder, book, path, waiting, ears_of, watch, memory, *, must_match):
-        assert not must_match
+    def received_takes(folder, book, path, waiting, ears_of, watch, memory):
         asked.append(([p.id for p in waiting], read_mono(path, RATE)))
         recording = replace(book.recordings[0], hash="f" * 64, name=path.name)
         takes = tuple(Take(recording.hash, k * 1000, k * 1000 + 900, 0, line.line, ((0, 1),) * line.word_count) for k in (1, 2))
@@ -235,7 +234,7 @@ def test_what_could_not_be_kept_is_still_there(desk, monkeypatch):
 def test_what_no_ear_knows_stands_under_what_fits_no_line(desk, monkeypatch):
     read_line(desk, [voice(9.0), room(2.0)])
 
-    def received_takes(folder, book, path, *_args, must_match):
+    def received_takes(folder, book, path, *_args):
         recording = replace(book.recordings[0], hash="e" * 64, name=path.name)
         return Received(recording, (), (Leftover(100, 9000, "mumbling"),))
 

@@ -321,8 +321,7 @@ def test_lines_whose_take_was_chosen_still_receive_takes_and_keep_their_choice(b
 
     asked = []
 
-    def received_takes(folder, book, path, waiting, ears_of, watch, memory, *, must_match):
-        assert must_match
+    def received_takes(folder, book, path, waiting, ears_of, watch, memory):
         asked.append([p.id for p in waiting])
         return Received(own, ((line.id, (take(1000 * len(asked)),), 0), ("gone", (take(9),), 0)))
 

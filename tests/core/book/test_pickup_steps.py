@@ -30,11 +30,14 @@ from faithful_reel.core.book.pickups import (
     placed_span,
     settled,
 )
+from faithful_reel.core.collate.findings import Finding, Kind
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.pickups.ledger import Part, Pickup, Placed, Round, State, Take, Unmatched, Want
 from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, OrderLanes, Paste, ReplaceByTake, SetGain, ToneSource
 from faithful_reel.core.reel.reel import Join, Lane, Piece, Reel, Rest, reel_of
+from faithful_reel.core.text.words import chapter_of
 from faithful_reel.core.units import Span
+from faithful_reel.core.work.asking import heard_instead, widened_line
 from faithful_reel.core.work.editing import as_copy, content_for, copy_of, moved_to
 
 LENGTH = 900_000
@@ -86,6 +89,32 @@ def test_several_lines_are_changed_at_once():
         ChangePickups(("p",), state=State.PASSED).apply(before)
     with pytest.raises(EditRefused, match="No line"):
         ChangePickups(()).apply(before)
+
+
+def test_a_line_that_has_not_gone_out_is_made_longer_and_keeps_what_asks_for_it():
+    text = chapter_of("One", ["First of all.", "A line of green bottles, which nobody counted, lay there."])
+    asked = replace(line("p", 5, 4), findings=("f1",), note="softer")
+    before = book(asked)
+    wide = widened_line(text, asked)
+    after = wide.apply(before).pickup("p")
+    assert (after.findings, after.note) == (("f1",), "softer")
+    assert after.line == "A line of green bottles, which nobody counted, lay there."
+    wider = widened_line(text, after).apply(wide.apply(before)).pickup("p")
+    assert wider.line.startswith("First of all. A line")
+    for pickup in (line("p", state=State.SENT), line("p", takes=(take(),))):
+        with pytest.raises(EditRefused, match="not gone out"):
+            wide.apply(book(pickup))
+    again = wide.apply(EditReel("c1", CutAndClose(5, 9)).apply(before))
+    assert again.pickup("p").line == after.line
+
+
+def test_what_was_heard_instead_is_that_of_all_findings_of_a_line():
+    found = tuple(
+        Finding(f"f{k}", Kind.MISREAD, "x", heard, k, 1, 0, 9, 0.9) for k, heard in enumerate(("that", "those", "that"))
+    )
+    chapter = ChapterState("c1", "One", "t", findings=found)
+    assert heard_instead(chapter, replace(line("p"), findings=("f0", "f1", "f2"))) == "that; those"
+    assert heard_instead(chapter, line("p")) == "that"
 
 
 def test_lines_are_joined_in_the_place_of_the_first_and_split_again():

@@ -16,7 +16,6 @@ from faithful_reel.core.book.store import BookStore
 from faithful_reel.core.collate.findings import Finding, Kind
 from faithful_reel.core.collate.links import Link
 from faithful_reel.core.collate.proofing import Placed, Proof
-from faithful_reel.core.errors import FileProblem
 from faithful_reel.core.hear.recogniser import Heard
 from faithful_reel.core.jobs import Unwatched
 from faithful_reel.core.pickups.judging import Leftover, LineTakes, Session
@@ -147,13 +146,15 @@ def test_a_recording_is_copied_into_the_book_before_it_is_heard(narrator, tmp_pa
     assert narrator[0][:2] == (29_400, RATE)  # 88,200 samples at 48 kHz, at the rate of the ear
 
 
-def test_a_recording_without_any_of_the_lines_is_told(narrator, tmp_path):
+def test_a_recording_without_any_of_the_lines_is_kept_with_its_stretches(narrator, tmp_path):
     folder = tmp_path / "a.reelbook"
     BookStore(folder, create=True).close()
     write_audio(tmp_path / "other.wav", [sine(300, seconds=1, db=-20)[None]], RATE)
     other = line("q", ["Nobody", "mentioned", "umbrellas", "yesterday", "evening"])
-    with pytest.raises(FileProblem, match=r"None of the waiting lines was heard in other\.wav"):
-        receiving.received_takes(folder, Book(rate=RATE), tmp_path / "other.wav", [other], Ear, Unwatched())
+    got = receiving.received_takes(folder, Book(rate=RATE), tmp_path / "other.wav", [other], Ear, Unwatched())
+    assert got.matched == ()
+    assert got.left
+    assert (folder / "recordings" / got.recording.stored).is_file()
 
 
 # --- given by hand ----------------------------------------------------------------------------------------------------

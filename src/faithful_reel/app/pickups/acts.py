@@ -91,6 +91,10 @@ class PickupsActs:
         """Read lines in one go."""
         self.presenter.join()
 
+    def widen(self) -> None:
+        """The whole sentence."""
+        self.presenter.widen()
+
     def split(self) -> None:
         """Read a line in parts."""
         self.presenter.split()
@@ -117,6 +121,7 @@ ACTS: tuple[Act[PickupsActs], ...] = (
     Act("pickups.hear_left", B, "Hear what fits no line", "Shift+F3", "The stretch in the chosen row", A.hear_left, AT, within=LINE),
     Act("pickups.give", B, "Give it to the line", "Shift+F4", "The stretch in the chosen row becomes a take of the line at hand", A.give, AT, within=LINE),
     Act("pickups.join", B, "Join lines", "Ctrl+F11", "Read the chosen lines in one go; of one line those that are near it", A.join, AT, apart=True, within=LINE),
+    Act("pickups.widen", B, "Read more of the sentence", "Ctrl+Alt+F11", "Read the whole sentence that the line is of; of a whole one the sentence before it too", A.widen, AT, within=LINE),
     Act("pickups.split", B, "Split the line", "Ctrl+Shift+F11", "Read the line as one line a sentence", A.split, AT, within=LINE),
     Act("pickups.ask_again", B, "Ask again", "Shift+F11", "The chosen lines go out with the next round", A.ask_again, AT, within=LINE),
     Act("pickups.drop", B, "Drop", "Ctrl+Shift+F5", "The chosen lines are not wanted any more", A.drop, AT, within=LINE),

@@ -196,7 +196,7 @@ class PickupsPanel(Desk):
     def _line(self, p: Pickup, titles: dict[str, str]) -> ListedLine:
         rate = self._presenter.bench.book.rate
         takes = {0: "", 1: "1 take"}.get(len(p.takes), f"{len(p.takes)} takes")
-        heard = f"heard “{p.heard}”" if p.heard else ""
+        heard = f"heard “{said}”" if (said := self._presenter.heard(p)) else ""
         under = " · ".join(filter(None, (titles.get(p.chapter, ""), clock(p.start / rate)[:-4], heard, takes)))
         overdue = self._presenter.overdue(p)
         mark = "overdue" if overdue else "not as written" if p.told and p.state in DONE else p.state.value
@@ -207,7 +207,7 @@ class PickupsPanel(Desk):
         about = ""
         if pickup is not None:
             parts = [self._presenter.where(pickup)]
-            parts += [f"heard “{pickup.heard}”"] if pickup.heard else []
+            parts += [f"heard “{said}”"] if (said := self._presenter.heard(pickup)) else []
             parts += [pickup.state.value]
             parts += [f"heard again: {pickup.told}"] if pickup.told else []
             about = " · ".join(parts)
@@ -233,7 +233,7 @@ class PickupsPanel(Desk):
             for number, (words, columns) in enumerate(strips):
                 take = number - first
                 if take < 0:
-                    said = f"heard “{pickup.heard}”" if pickup.heard else "as recorded"
+                    said = f"heard “{instead}”" if (instead := presenter.heard(pickup)) else "as recorded"
                     rows.append(TakeRow("original", words, columns, said if pickup.takes else f"{said} · no take yet"))
                     continue
                 chosen = take in owners and pickup.chosen >= 0

@@ -44,6 +44,7 @@ from faithful_reel.core.reel.render import FileSources, Renderer
 from faithful_reel.core.units import clock, samples
 from faithful_reel.core.work.asking import (
     counts,
+    heard_instead,
     in_reading_order,
     is_overdue,
     joined_line,
@@ -51,6 +52,7 @@ from faithful_reel.core.work.asking import (
     next_round,
     page_of,
     split_line,
+    widened_line,
 )
 from faithful_reel.core.work.mending import Columns
 from faithful_reel.core.work.receiving import Received, given_take, received_takes
@@ -244,6 +246,19 @@ class PickupsPresenter(Observed):
             return True
         return False
 
+    def widen(self) -> bool:
+        """Have the whole sentence of the line at hand read, or the one before it as well."""
+        pickup = self.pickup()
+        if pickup is None:
+            self.bench.tell("No line is at hand.")
+            return False
+        text = self.bench.text(self.bench.book.chapter(pickup.chapter))
+        return self._do(lambda: widened_line(text, pickup))
+
+    def heard(self, pickup: Pickup) -> str:
+        """What was heard in the place of a line's words."""
+        return heard_instead(self.bench.book.chapter(pickup.chapter), pickup)
+
     def split(self) -> bool:
         """Read the line at hand as one line a sentence."""
         pickup = self.pickup()
@@ -323,7 +338,7 @@ class PickupsPresenter(Observed):
             try:
                 with Memory(folder / HEARD) as memory:
                     every = partial(ears.all, book.language)
-                    return received_takes(folder, book, path, waiting, every, watch, memory, must_match=not own)
+                    return received_takes(folder, book, path, waiting, every, watch, memory)
             finally:
                 if own:
                     shutil.rmtree(path.parent, ignore_errors=True)
@@ -337,6 +352,12 @@ class PickupsPresenter(Observed):
             self.bench.tell(f"{recording.name} is in the book already: only takes that were not found before come to the ledger.")
         elif not self.bench.do(AddRecording(recording)):
             return
+        if not found.matched:
+            kept = len(found.left)
+            told = (
+                "Its stretch is" if kept == 1 else f"Its {kept} stretches are" if kept else "It is kept in the book; nothing is"
+            )
+            self.bench.tell(f"None of the waiting lines was heard in {recording.name}. {told} among what fits no line.")
         there = {p.id for p in self.bench.book.pickups}
         left = tuple(Unmatched(recording.hash, u.start, u.stop, u.heard) for u in found.left)
         self.bench.do(ReceiveTakes(recording.hash, tuple(row for row in found.matched if row[0] in there), EDITION, left))

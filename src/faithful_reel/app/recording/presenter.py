@@ -23,7 +23,7 @@ from faithful_reel.core.book.pickups import ChooseTake
 from faithful_reel.core.errors import AppError
 from faithful_reel.core.pickups.ledger import DONE, Pickup, Take, Want
 from faithful_reel.core.units import SILENT_DB, Signal, decibels
-from faithful_reel.core.work.asking import asked_by_hand, sentence_before, words_to_mind
+from faithful_reel.core.work.asking import asked_by_hand, heard_instead, sentence_before, words_to_mind
 from faithful_reel.core.work.receiving import Received
 from faithful_reel.core.work.timeline import span_of
 
@@ -161,7 +161,7 @@ class RecordPresenter:
         if pickup is None:
             return ""
         parts = [self.bench.book.chapter(pickup.chapter).title]
-        parts += [f"heard “{pickup.heard}”"] if pickup.heard else []
+        parts += [f"heard “{said}”"] if (said := heard_instead(self.bench.book.chapter(pickup.chapter), pickup)) else []
         parts += [pickup.want.value] if pickup.want is not Want.WORDS else []
         return " · ".join([*parts, *filter(None, [pickup.note])])
 

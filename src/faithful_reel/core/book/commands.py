@@ -41,6 +41,7 @@ from faithful_reel.core.book.pickups import (
     SpliceTakes,
     SplitLine,
     TakeOut,
+    WidenLine,
 )
 from faithful_reel.core.collate.findings import Decision, Finding, by_hand
 from faithful_reel.core.collate.learning import Forgotten
@@ -985,6 +986,7 @@ BookCommand = (
     | ChangePickups
     | JoinLines
     | SplitLine
+    | WidenLine
     | SendRound
     | GiveTake
     | DropTake

@@ -195,6 +195,29 @@ class SplitLine:
 
 
 @dataclass(frozen=True, slots=True)
+class WidenLine:
+    """Ask for more of the text around a line."""
+
+    pickup: str
+    line: Pickup
+    label: ClassVar[str] = "Make a line longer"
+
+    @property
+    def chapter(self) -> str:
+        """Whose line it is."""
+        return self.line.chapter
+
+    def apply(self, book: Book) -> Book:
+        """The book with the longer line."""
+        before = book.pickup(self.pickup)
+        if before.state is not State.TO_SEND or before.takes:
+            raise EditRefused("Only a line that has not gone out can be made longer.")
+        if self.line.id != before.id or self.line.chapter != before.chapter:
+            raise EditRefused("This is another line.")
+        return book.with_pickup(self.pickup, lambda p: replace(self.line, findings=p.findings, note=p.note, want=p.want))
+
+
+@dataclass(frozen=True, slots=True)
 class MarkSent:
     """The call sheet went out: every pickup to send is sent."""
 

@@ -8,10 +8,11 @@ from dataclasses import dataclass, replace
 from datetime import date
 
 from faithful_reel.core.book.model import Book, ChapterState
-from faithful_reel.core.book.pickups import AddPickups, JoinLines, SendRound, SplitLine
+from faithful_reel.core.book.pickups import AddPickups, JoinLines, SendRound, SplitLine, WidenLine
 from faithful_reel.core.collate.findings import Finding
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.pickups.ledger import DONE, READY, Pickup, Round, State, Want
+from faithful_reel.core.pickups.lines import line_around
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.work.timeline import Hearing, Tokens, span_of
 
@@ -115,7 +116,7 @@ def near_lines(book: Book) -> list[tuple[Pickup, ...]]:
 
 
 def joined_line(text: Chapter, lines: Sequence[Pickup]) -> JoinLines:
-    """Some lines of a chapter as one: from the beginning of the first one's sentence to the end of the last one's.
+    """Some lines of a chapter as one: from the beginning of the first one to the end of the last one.
 
     Raises
     ------
@@ -126,11 +127,6 @@ def joined_line(text: Chapter, lines: Sequence[Pickup]) -> JoinLines:
         raise EditRefused("Choose two lines or more of one chapter to join.")
     ordered = sorted(lines, key=lambda p: p.first_word)
     first, last = ordered[0].first_word, max(p.words.stop for p in ordered)
-    for sentence in text.sentences():
-        if sentence.start <= first < sentence.stop:
-            first = sentence.start
-        if sentence.start < last <= sentence.stop:
-            last = sentence.stop
     words = text.words[first:last]
     heard = "; ".join(dict.fromkeys(filter(None, (p.heard for p in ordered))))
     wants = {p.want for p in ordered}
@@ -147,6 +143,33 @@ def joined_line(text: Chapter, lines: Sequence[Pickup]) -> JoinLines:
         want=wants.pop() if len(wants) == 1 else Want.WORDS,
     )
     return JoinLines(tuple(p.id for p in ordered), line)
+
+
+def widened_line(text: Chapter, pickup: Pickup) -> WidenLine:
+    """A line as the whole sentences that it stands in; where it is that already, with the sentence before it.
+
+    Raises
+    ------
+    EditRefused
+        There is no more to read.
+    """
+    sentences = text.sentences()
+    own = [k for k, s in enumerate(sentences) if s.start < pickup.words.stop and s.stop > pickup.first_word]
+    if not own:
+        raise EditRefused("The words of this line are not in the manuscript any more.")
+    first, stop = sentences[own[0]].start, sentences[own[-1]].stop
+    if range(first, stop) == pickup.words:
+        if not own[0]:
+            raise EditRefused("This line begins with the chapter. Join it with the one after it instead.")
+        first = sentences[own[0] - 1].start
+    line = " ".join(w.text for w in text.words[first:stop])
+    return WidenLine(pickup.id, replace(pickup, line=line, first_word=first, word_count=stop - first))
+
+
+def heard_instead(chapter: ChapterState, pickup: Pickup) -> str:
+    """What was heard in the place of a line's words, of all findings that ask for it."""
+    own = [f.heard for f in chapter.findings if f.id in pickup.findings and f.heard]
+    return "; ".join(dict.fromkeys(own)) or pickup.heard
 
 
 def split_line(chapter: ChapterState, text: Chapter, pickup: Pickup) -> SplitLine:
@@ -183,9 +206,9 @@ def split_line(chapter: ChapterState, text: Chapter, pickup: Pickup) -> SplitLin
 
 
 def asked_by_hand(book: Book, chapter: ChapterState, text: Chapter, tokens: Tokens, words: range, note: str) -> AddPickups:
-    """The whole sentences that some words stand in, as a line that no finding asks for."""
-    found = [s for s in text.sentences() if s.start < words.stop and s.stop > words.start]
-    first, stop = (found[0].start, found[-1].stop) if found else (words.start, words.stop)
+    """Some words with what they need around them, see `line_around`, as a line that no finding asks for."""
+    asked = line_around(text, words.start, words.stop)
+    first, stop = asked.start, asked.stop
     span = span_of(tokens, first, stop - 1)
     taken = {p.id for p in book.pickups}
     name = next(n for k in itertools.count(1) if (n := f"{chapter.id}-{first}-asked-{k}") not in taken)

@@ -6,6 +6,8 @@ import itertools
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
+import numpy as np
+
 from faithful_reel.core.book.commands import EDITION, BookCommand, Decide, DecideSeveral, EditReel
 from faithful_reel.core.book.model import Book, ChapterState
 from faithful_reel.core.collate.findings import BY_HAND, Decision, Evidence, Finding, Kind
@@ -16,6 +18,7 @@ from faithful_reel.core.reel.exchanges import Sound
 from faithful_reel.core.reel.reel import Piece
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.units import Span
+from faithful_reel.core.work.editing import PAUSE_S
 from faithful_reel.core.work.mending import finding_span, mending_edit, pickup_for, restoring_edits
 from faithful_reel.core.work.roughcut import Looks, mending_edits
 from faithful_reel.core.work.timeline import Hearing, Tokens, lane_with, span_of, tokens_of
@@ -43,7 +46,8 @@ def deciding(
     """What decides findings of one chapter, in one step.
 
     A mend is carried out on the reel where the sound that is there allows it, else it is only marked.  Taking a mend
-    back, by whatever other decision, brings its sound back where it can be.  A pickup asks for the whole sentence.
+    back, by whatever other decision, brings its sound back where it can be.  A pickup asks for the clause with what it needs
+    around it.
     `looks` as in `rough_cut`.
     """
     if decision is Decision.MEND:
@@ -56,11 +60,22 @@ def deciding(
         return Decided(DecideSeveral(chapter.id, (Decide(chapter.id, ids, decision, note, edition=EDITION),), edits))
     edits, refused = _restoring(book, chapter, findings)
     if decision is Decision.PICKUP:
-        rows = tuple(Decide(chapter.id, (f.id,), decision, note, pickup_for(chapter, text, f), EDITION) for f in findings)
+        pauses = pauses_of(hearing, book.rate)
+        lines = {f.id: pickup_for(chapter, text, f, pauses) for f in findings}
+        rows = tuple(Decide(chapter.id, (f.id,), decision, note, lines[f.id], EDITION) for f in findings)
     else:
         rows = (Decide(chapter.id, tuple(f.id for f in findings), decision, note, None, EDITION),)
     single = len(findings) == 1 and not edits
     return Decided(rows[0] if single else DecideSeveral(chapter.id, rows, edits), bool(edits), refused)
+
+
+def pauses_of(hearing: Hearing | None, rate: int) -> frozenset[int]:
+    """The words before which the reader pauses."""
+    if hearing is None:
+        return frozenset()
+    starts, stops = hearing.words
+    gaps = (starts[1:] - stops[:-1] >= PAUSE_S * rate) & (starts[1:] >= 0) & (stops[:-1] >= 0)
+    return frozenset((np.flatnonzero(gaps) + 1).tolist())
 
 
 def _mending(

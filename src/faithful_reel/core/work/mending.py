@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Container, Sequence
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,6 +12,7 @@ from faithful_reel.core.collate.findings import Decision, Finding, Kind
 from faithful_reel.core.collate.flaws import Flaw
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.pickups.ledger import Pickup
+from faithful_reel.core.pickups.lines import line_around
 from faithful_reel.core.reel.commands import ChangeGain, CutAndClose, CutAndFill, PutBackSound, ReelCommand, ToneSource
 from faithful_reel.core.reel.reel import LaneRef, Piece, most_of
 from faithful_reel.core.reel.timing import LINKED
@@ -208,13 +209,13 @@ def _holes(book: Book, chapter: ChapterState, recording: str, at_lane: int) -> l
     return found
 
 
-def pickup_for(chapter: ChapterState, text: Chapter, finding: Finding) -> Pickup:
-    """The whole sentence that a finding stands in, as a line for the narrator to read again."""
-    last = finding.word_index + max(1, finding.word_count) - 1
-    sentences = [s for s in text.sentences() if s.start <= last and s.stop > finding.word_index] or [
-        range(finding.word_index, last + 1)
-    ]
-    first, stop = sentences[0].start, sentences[-1].stop
+def pickup_for(chapter: ChapterState, text: Chapter, finding: Finding, pauses: Container[int] = ()) -> Pickup:
+    """The clause that a finding stands in, with what it needs around it, as a line for the narrator to read again.
+
+    `pauses` as in `line_around`.
+    """
+    line = line_around(text, finding.word_index, finding.word_index + max(1, finding.word_count), pauses)
+    first, stop = line.start, line.stop
     return Pickup(
         id=f"{chapter.id}-{first}-{finding.id}",
         chapter=chapter.id,

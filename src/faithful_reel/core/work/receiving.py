@@ -14,7 +14,6 @@ from faithful_reel.core.audio.files import read_mono
 from faithful_reel.core.book.model import Book, Recording
 from faithful_reel.core.book.recordings import decode, path_of, received
 from faithful_reel.core.collate.proofing import aligned
-from faithful_reel.core.errors import FileProblem
 from faithful_reel.core.hear.ears import Ears
 from faithful_reel.core.hear.memory import Memory
 from faithful_reel.core.jobs import Part, Watch
@@ -47,24 +46,20 @@ def received_takes(
     ears_of: EarsOf,
     watch: Watch,
     memory: Memory | None = None,
-    *,
-    must_match: bool = True,
 ) -> Received:
     """Copy a pickup recording into a book's folder and find which stretch reads which of the waiting lines.
 
-    Without `must_match` one in which no line was heard is taken in as well: all of it fits no line.
+    What was received is kept, with all its stretches, whether a line was heard in it or not.
 
     Raises
     ------
     FileProblem
-        It can not be read, or none of the lines was heard in it and one must.
+        It can not be read.
     """
     recording = apart(received, folder, path, book.rate, path=path, watch=Part(watch, 0.0, 0.2))
     decode(folder, book, recording)
     sound = path_of(folder, recording, book.rate)
     matched, left = matched_takes(sound, recording.hash, book.rate, waiting, ears_of(), Part(watch, 0.2, 1.0), memory)
-    if must_match and not matched:
-        raise FileProblem(f"None of the waiting lines was heard in {path.name}. Check that this is the right recording.")
     return Received(recording, matched, left)
 
 

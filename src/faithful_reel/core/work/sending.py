@@ -22,7 +22,7 @@ from faithful_reel.core.reel.reel import Reel
 from faithful_reel.core.reel.render import Renderer
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.units import Signal, Span, clock
-from faithful_reel.core.work.asking import page_of, sentence_before, words_to_mind
+from faithful_reel.core.work.asking import heard_instead, page_of, sentence_before, words_to_mind
 from faithful_reel.core.work.timeline import Hearing, tokens_of
 
 LEAD_S, TAIL_S, GAP_S = 4.0, 2.0, 2.0
@@ -73,7 +73,7 @@ def sheet_of(
                 clock((span.start if span else p.start) / book.rate)[:-4],
                 tuple(p.line.split()),
                 words_to_mind(chapter, p),
-                p.heard,
+                heard_instead(chapter, p),
                 p.want,
                 p.note,
                 tuple((name, how) for name, how in book.say if name in here),
