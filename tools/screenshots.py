@@ -54,7 +54,7 @@ def two_voices(window: Window, out: Path) -> None:
     run, lanes, cutting = window.actions_.run, LaneWork(editing), Cutting(editing)
 
     def shot(name: str) -> None:
-        window.notice.hide()
+        window.strip.clear()
         idle(window)
         window.grab().save(str(out / f"{name}.png"))
 

@@ -552,7 +552,7 @@ def verify(book: Book, as_json: AsJson = False) -> None:
             sys.stdout.write(f"database: {problem}\n")
         for fault in found.faults:
             sys.stdout.write(f"{fault.kind}: {fault.name} ({fault.recording[:12]})\n")
-        state = "sound" if found.sound else "NOT sound"
+        state = "whole" if found.sound else "NOT whole"
         sys.stdout.write(f"{book.name}: {found.steps} steps, {found.recordings} recordings, {state}\n")
     raise typer.Exit(0 if found.sound else 1)
 

@@ -83,7 +83,7 @@ class Keeping(QObject):
             self.bench.jobs.start(f"Export {out.name}", job, done=self._archived, stopped=self.bench.stopped)
 
     def _archived(self, out: Path) -> None:
-        self.bench.tell(f"The whole book is in {out.name}, {out.stat().st_size / 2**20:.0f} MB.")
+        self.bench.report(f"The whole book is in {out.name}, {out.stat().st_size / 2**20:.0f} MB.")
 
     def unpack(self) -> None:
         """A book of an archive, and open it."""

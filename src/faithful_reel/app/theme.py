@@ -153,6 +153,10 @@ def style_sheet(t: Theme) -> str:
     QLabel#reading {{ font-family: "{READING}"; font-size: {16 * points:.2f}pt; }}
     QLabel#large {{ font-family: "{READING}"; font-size: {24 * points:.2f}pt; }}
     QLabel#problem {{ color: {t.red}; }}
+    QLabel#good {{ color: {t.good}; }}
+    QWidget#strip {{ background: {t.desk}; }}
+    QPushButton#plain {{ background: transparent; border: 1px solid transparent; padding: 2px 8px; color: {t.quiet}; }}
+    QPushButton#plain:hover, QPushButton#plain:focus {{ border-color: {t.quiet}; color: {t.ink}; }}
     QFrame#rule {{ background: {t.hairline}; border: none; max-height: 1px; min-height: 1px; }}
     QFrame#upright {{ background: {t.hairline}; border: none; max-width: 1px; min-width: 1px; }}
     QFrame#card {{ background: {t.page}; border: 1px solid {t.hairline}; border-radius: 3px; }}
@@ -200,6 +204,18 @@ def style_sheet(t: Theme) -> str:
     QSplitter::handle {{ background: {t.hairline}; }}
     QCheckBox {{ spacing: 6px; }}
     QCheckBox::indicator {{ width: 13px; height: 13px; border: 1px solid {t.quiet}; border-radius: 2px; background: {t.page}; }}
-    QCheckBox::indicator:checked {{ background: {t.quiet}; }}
+    QCheckBox::indicator:checked {{ background: {t.quiet}; image: url({ASSETS.as_posix()}/tick-{t.name}.png); }}
     QCheckBox::indicator:focus {{ border-color: {t.ink}; }}
+    QAbstractItemView::indicator {{ width: 13px; height: 13px; border: 1px solid {t.quiet}; border-radius: 2px; background: {t.page}; }}
+    QAbstractItemView::indicator:checked {{ background: {t.quiet}; image: url({ASSETS.as_posix()}/tick-{t.name}.png); }}
+    QSpinBox, QDoubleSpinBox {{ padding-right: 20px; }}
+    QSpinBox::up-button, QDoubleSpinBox::up-button {{ subcontrol-origin: border; subcontrol-position: top right; width: 18px;
+        border: none; border-left: 1px solid {t.hairline}; }}
+    QSpinBox::down-button, QDoubleSpinBox::down-button {{ subcontrol-origin: border; subcontrol-position: bottom right; width: 18px;
+        border: none; border-left: 1px solid {t.hairline}; }}
+    QSpinBox::up-button:hover, QDoubleSpinBox::up-button:hover, QSpinBox::down-button:hover, QDoubleSpinBox::down-button:hover {{
+        background: {t.chosen}; }}
+    QSpinBox::up-arrow, QDoubleSpinBox::up-arrow {{ image: url({ASSETS.as_posix()}/up-{t.name}.png); width: 10px; height: 7px; }}
+    QSpinBox::down-arrow, QDoubleSpinBox::down-arrow {{ image: url({ASSETS.as_posix()}/down-{t.name}.png); width: 10px; height: 7px; }}
+    QSpinBox:focus, QDoubleSpinBox:focus {{ border-color: {t.ink}; }}
     """

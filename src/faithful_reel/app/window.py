@@ -47,12 +47,12 @@ from faithful_reel.app.transport.bar import TransportBar
 from faithful_reel.app.transport.close_view import CloseView
 from faithful_reel.app.transport.presenter import Transport
 from faithful_reel.app.widgets.galley import LOWEST, TALLEST, WIDEST
+from faithful_reel.app.widgets.message_strip import MessageStrip, Said
 from faithful_reel.app.widgets.parts import ActButton, Desk, OneLine, Scrolled, button, label, rule, tip
 from faithful_reel.app.widgets.tables import RowMenu, give_widths, keep_widths
 from faithful_reel.app.workbench import Workbench
 from faithful_reel.core.work.mastering import unheard_lanes
 
-NOTICE_MS = 12_000
 TITLE_BAR = 44
 """Left free for the title bar that the desktop puts on the window, in pixels."""
 SMALLEST = QSize(800, 480)
@@ -111,7 +111,7 @@ class Window(QMainWindow):
             if isinstance(made, ActButton | RowMenu):
                 made.bind(actions)
         actions.keys_changed.connect(self._keys_changed)
-        self.bench.tell = self.tell
+        self.bench.tell, self.bench.report, self.bench.warn = self.tell, self.report, self.warn
         self.bench.listen(self.refresh)
         self.desks.listen(self._desk_changed)
         self.set_theme(text(self.settings, "view/theme", "day"))
@@ -143,13 +143,8 @@ class Window(QMainWindow):
             self.stack.addWidget(page)
         self.across = self._splitter("contents", Qt.Orientation.Horizontal, (self.contents, self.stack), _contents_sizes(), 1)
         self.down = self._splitter("loupe", Qt.Orientation.Vertical, (self.across, self.loupe), (560, 132), 0)
-        self.notice = label("", "problem", wrap=True)
-        self.notice.setContentsMargins(16, 4, 16, 4)
-        self.notice.setAccessibleName("Message")
-        self.notice.hide()
-        self._notice_timer = QTimer(self)
-        self._notice_timer.setSingleShot(True)
-        self._notice_timer.timeout.connect(self.notice.hide)
+        self.strip = MessageStrip()
+        self.notice = self.strip.notice
         self.history = HistoryPane(self.bench, self)
         self.history.wanted.connect(self._go_to_step)
         self.addDockWidget(Qt.DockWidgetArea.RightDockWidgetArea, self.history)
@@ -158,7 +153,7 @@ class Window(QMainWindow):
         box = QVBoxLayout(whole)
         box.setContentsMargins(0, 0, 0, 0)
         box.setSpacing(0)
-        for widget in (self._head(), rule(), self.notice, self.down, rule(), self.parts.foot):
+        for widget in (self._head(), rule(), self.strip, rule(), self.down, rule(), self.parts.foot):
             box.addWidget(widget, 1 if widget is self.down else 0)
         self.setCentralWidget(whole)
 
@@ -271,6 +266,7 @@ class Window(QMainWindow):
         for other, made in self.desk_buttons.items():
             made.setChecked(other is desk)
         self.refresh_desk()
+        self.panels[desk].take_keys()
 
     def _desk_clicked(self) -> None:
         sender = self.sender()
@@ -280,11 +276,20 @@ class Window(QMainWindow):
             self.desk_buttons[desk].setChecked(True)
 
     def tell(self, text: str) -> None:
-        """Show one message above the desk for a while."""
-        self.notice.setText(text)
-        self.notice.setAccessibleDescription(text)
-        self.notice.show()
-        self._notice_timer.start(NOTICE_MS)
+        """Say something above the desk, until something else is said."""
+        self.strip.say(text, Said.NEWS)
+
+    def report(self, text: str) -> None:
+        """Say that something was done."""
+        self.strip.say(text, Said.DONE)
+
+    def warn(self, text: str) -> None:
+        """Say what went wrong."""
+        self.strip.say(text, Said.PROBLEM)
+
+    def show_messages(self) -> None:
+        """The last messages again."""
+        self.strip.show_last()
 
     def come_forward(self) -> None:
         """Somebody would open this book a second time: here it is."""
@@ -427,7 +432,6 @@ class Window(QMainWindow):
                 event.ignore()
             return
         self._keep()
-        self._notice_timer.stop()
         self.transport.stop()
         self.jobs.close()
         for closing in self.closing:

@@ -71,6 +71,10 @@ class WindowActs:
         """Dark paper, or light again."""
         self.window.set_theme("day" if self.window.theme.name == "night" else "night")
 
+    def messages(self) -> None:
+        """Read again."""
+        self.window.show_messages()
+
     def next_part(self) -> None:
         """The keys go to the next part of the window."""
         self.window.next_part(1)
@@ -113,6 +117,7 @@ ACTS: tuple[Act[WindowActs], ...] = (
     Act("view.previous_chapter", Menu.CHAPTER, "Previous chapter", "Ctrl+PgUp", "Take the chapter before in hand", A.previous_chapter),
     Act("view.next_part", V, "Next part of the window", "F6", "The keys go to the contents, the desk, the side, the loupe, the foot in turn", A.next_part, apart=True),
     Act("view.previous_part", V, "Part before", "Shift+F6", "The keys go back a part", A.previous_part),
+    Act("view.messages", V, "Messages", "Ctrl+Alt+Shift+M", "Read the last messages again", A.messages, apart=True),
     Act("view.night", V, "Night", "Ctrl+Shift+N", "Dark paper", A.night, checkable=True, apart=True),
     Act("view.grow", V, "Loupe fills the window", "Ctrl+L", "All lanes under each other, in even time; again: the page comes back", A.grow, checkable=True, apart=True),
     Act("view.taller", V, "Strips taller", "Ctrl+Alt+Up", "More of the sound under every line", A.taller, apart=True),

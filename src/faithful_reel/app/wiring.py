@@ -300,7 +300,7 @@ def _join(window: Window, parts: Parts) -> None:
     parts.player.moved.connect(parts.transport.moved)
     parts.player.started.connect(parts.transport.state_changed)
     parts.player.ended.connect(parts.transport.state_changed)
-    parts.player.failed.connect(window.tell)
+    parts.player.failed.connect(window.warn)
     for presenter in (parts.intake, parts.pickups, parts.splice, parts.mastering, parts.releasing):
         presenter.listen(window.refresh_desk)
     parts.proof.listen(window.show_contents)

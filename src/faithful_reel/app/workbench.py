@@ -155,6 +155,8 @@ class Workbench(Observed):
     def __init__(self, session: Session, jobs: JobRunner, *, tell: Callable[[str], None]) -> None:
         super().__init__()
         self.session, self.jobs, self.tell = session, jobs, tell
+        self.report = self.warn = tell
+        """Say that something was done, and what went wrong; `tell` is for all else."""
         self.ask_others: Callable[[str, str, Sequence[str], tuple[str, ...]], str] = _leave_it
         """Asks whether a step is to take other voices' sound away: (title, words, whose, answers); the last answer leaves it."""
         self.asked_about: tuple[Going, ...] = ()
@@ -207,7 +209,7 @@ class Workbench(Observed):
         except LeftAlone:
             return gate.answer == (instead.name if instead else "") and instead is not None and instead.do()
         except AppError as problem:
-            self.tell(str(problem))
+            self.warn(str(problem))
             return False
         if gate.music:
             seconds = sum(g.length for g in gate.music) / self.book.rate
@@ -220,7 +222,7 @@ class Workbench(Observed):
         try:
             self.session.store.put_all(rows)
         except AppError as problem:
-            self.tell(str(problem))
+            self.warn(str(problem))
             return False
         return True
 
@@ -240,7 +242,7 @@ class Workbench(Observed):
         try:
             return move()
         except AppError as problem:
-            self.tell(str(problem))
+            self.warn(str(problem))
             return None
 
     def open_chapter(self, chapter_id: str) -> None:
@@ -391,7 +393,7 @@ class Workbench(Observed):
             except AppError as problem:  # the picture stays empty there; what is wrong is told once
                 if str(problem) not in self._told:
                     self._told.add(str(problem))
-                    self.tell(str(problem))
+                    self.warn(str(problem))
                 return np.zeros(stop - start, np.float32)
 
         return heard
@@ -451,7 +453,7 @@ class Workbench(Observed):
             case Cancelled():
                 pass
             case AppError():
-                self.tell(str(why))
+                self.warn(str(why))
             case _:
                 raise why
 

@@ -145,10 +145,10 @@ class Cutting:
         try:
             self.copied = copy_of(chapter, spans, [reel.lanes[k].id for k in lanes], words)
         except EditRefused as problem:
-            self.bench.tell(str(problem))
+            self.bench.warn(str(problem))
             return ""
         seconds = sum(map(len, spans)) / self.bench.book.rate
-        self.bench.tell(f"Copied: {words or f'{seconds:.2f} s of sound'}.")
+        self.bench.report(f"Copied: {words or f'{seconds:.2f} s of sound'}.")
         return words
 
     def cut(self) -> str:
@@ -195,7 +195,7 @@ class Cutting:
         try:
             edits = moved_to(self.bench.book, source, copied, chapter, self.transport.spot, self.editing.own_lane(found[1]))
         except EditRefused as problem:
-            self.bench.tell(str(problem))
+            self.bench.warn(str(problem))
             return False
         self.transport.stop()
         label = f"Move: {copied.words}" if copied.words else "Move sound"
@@ -276,7 +276,7 @@ class Cutting:
             ):
                 reel = edit.apply(reel)
         except EditRefused as problem:
-            self.bench.tell(str(problem))
+            self.bench.warn(str(problem))
             return
         rate, at = self.bench.book.rate, min(s.start for s in spans)
         lead, after = round(max(1.0, self.transport.lead_s) * rate), 2 * rate + (sum(map(len, spans)) if fill else 0)

@@ -150,7 +150,7 @@ class ListActs:
         copied = page.copy() if page is not None else None
         if copied is not None:
             self.cutting.copied = copied
-            self.bench.tell(f"Copied: {copied.words or 'sound'}.")
+            self.bench.report(f"Copied: {copied.words or 'sound'}.")
 
     def describe(self) -> None:
         """Ask for its name, colour and note."""

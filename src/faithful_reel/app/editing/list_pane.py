@@ -228,9 +228,9 @@ class SweepRow(QWidget):
 
     WORDS = (
         ("least_s", "Pauses from", " s", 0.05, "Shorter pauses are left as they are"),
-        ("times", "longer than usual by", " times", 0.1, "Against what the reader usually makes at that kind of place"),
+        ("times", "and at least", " times the usual", 0.1, "Against what the reader usually makes at that kind of place"),
         ("keep_s", "keep on both sides", " s", 0.01, "So much of a pause stays next to the words at least"),
-        ("variety", "of the reader's variety keep", "", 0.05, "0: all become alike; 1: nothing changes"),
+        ("variety", "of what is too long leave", "", 0.05, "0: all become alike; 1: nothing changes"),
     )
 
     def __init__(self, page: SweepPage) -> None:

@@ -60,7 +60,7 @@ class Outward:
         try:
             refuse_over(path, self.bench.session.store.folder)
         except AppError as problem:
-            self.bench.tell(str(problem))
+            self.bench.warn(str(problem))
             return False
         return True
 
@@ -76,7 +76,7 @@ class Outward:
             written_span(reel, span, path, render, rate, lanes=lanes, watch=watch)
             return f"{path.name} was written: {len(span) / rate:.2f} s."
 
-        self.bench.jobs.start(f"Write {path.name}", write, done=self.bench.tell, stopped=self.bench.stopped)
+        self.bench.jobs.start(f"Write {path.name}", write, done=self.bench.report, stopped=self.bench.stopped)
 
     def write_pieces(self, folder: Path, suffix: str) -> None:
         """Write each piece of what is marked, on the lane that is meant, to a file of its own."""
@@ -93,7 +93,7 @@ class Outward:
             made = written_pieces(reel, span, lane, folder, suffix, render, rate, watch=watch)
             return f"{len(made)} pieces were written to {folder.name}."
 
-        self.bench.jobs.start("Write the pieces", write, done=self.bench.tell, stopped=self.bench.stopped)
+        self.bench.jobs.start("Write the pieces", write, done=self.bench.report, stopped=self.bench.stopped)
 
     def write_markers(self, path: Path) -> None:
         """Write the chapter's markers, as CSV."""
@@ -103,9 +103,9 @@ class Outward:
         try:
             written_markers(found[1], path, self.bench.book.rate, self.editing.times)
         except AppError as problem:
-            self.bench.tell(str(problem))
+            self.bench.warn(str(problem))
         else:
-            self.bench.tell(f"{len(found[1].markers)} markers were written to {path.name}.")
+            self.bench.report(f"{len(found[1].markers)} markers were written to {path.name}.")
 
     def write_words(self, path: Path) -> None:
         """Write where every word is heard."""
@@ -116,9 +116,9 @@ class Outward:
         try:
             count = written_words(self.bench.tokens(chapter), self.bench.text(chapter), len(reel), self.bench.book.rate, path)
         except AppError as problem:
-            self.bench.tell(str(problem))
+            self.bench.warn(str(problem))
         else:
-            self.bench.tell(f"{path.name} was written: {count} words.")
+            self.bench.report(f"{path.name} was written: {count} words.")
 
     def write_timeline(self, path: Path) -> None:
         """Write the chapter's reel as OpenTimelineIO."""
@@ -130,9 +130,9 @@ class Outward:
         try:
             write_timeline(timeline_of(reel, chapter.title, self.bench.book.rate, media), path)
         except AppError as problem:
-            self.bench.tell(str(problem))
+            self.bench.warn(str(problem))
         else:
-            self.bench.tell(f"{path.name} was written.")
+            self.bench.report(f"{path.name} was written.")
 
     def read_timeline(self, path: Path) -> bool:
         """Put the reel of a timeline in the place of the chapter's, which is kept as a version."""
@@ -142,7 +142,7 @@ class Outward:
         try:
             reel = reel_from(read_timeline(path), self.bench.book)
         except AppError as problem:
-            self.bench.tell(str(problem))
+            self.bench.warn(str(problem))
             return False
         self.transport.stop()
         name = f"before {path.name}"

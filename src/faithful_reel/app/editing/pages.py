@@ -113,7 +113,7 @@ class OffcutsPage(Page):
     """Everything that was ever cut from the chapter at hand."""
 
     title = "Offcuts"
-    heads = ("words", "length", "by which step", "when", "")
+    heads = ("words", "length", "step", "when", "")
     widths = (0, 62, 92, 70, 54)
     buttons = (("Hear", "list.hear"), ("Put back", "offcut.back"), ("Copy", "list.copy"))
     told = "All that was ever cut from this chapter. What is put back goes where it was, wherever that is now."
@@ -226,7 +226,7 @@ class OffcutsPage(Page):
         try:
             edits = put_back(cut, reel)
         except EditRefused as problem:
-            self.bench.tell(str(problem))
+            self.bench.warn(str(problem))
             return False
         done = self.editing.do(chapter, lambda: edits, "Put an offcut back", self.words(cut))
         if done:

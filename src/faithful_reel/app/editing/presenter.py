@@ -402,7 +402,7 @@ class Editing(Observed):
         """Nudge by the next unit from now on."""
         units = list(Unit)
         self.unit = units[(units.index(self.unit) + 1) % len(units)]
-        self.bench.tell(f"Edges are nudged by {self.unit.value}.")
+        self.bench.tell(f"Edges move by {self.unit.value}.")
         self.changed()
 
     def ease(self) -> None:
@@ -484,7 +484,7 @@ class Editing(Observed):
         try:
             edits = list(make())
         except EditRefused as problem:
-            self.bench.tell(str(problem))
+            self.bench.warn(str(problem))
             return False
         self.transport.stop()
         shown = f"{label}: {words}" if words else label

@@ -92,7 +92,7 @@ class ShelfPage(Page):
         segments = copied.content[0][1]
         if not house:
             if self.bench.do(PutOnShelf(Shelved(new_id(), said.name, segments, said.color, said.note))):
-                self.bench.tell(f"“{said.name}” is on the shelf of this book.")
+                self.bench.report(f"“{said.name}” is on the shelf of this book.")
             return
         renderer, rate = self.bench.renderer(Reel((Lane("shelf", segments),))), self.bench.book.rate
 
@@ -103,7 +103,7 @@ class ShelfPage(Page):
         self.bench.jobs.start(f"Shelf: {said.name}", write, done=self._housed, stopped=self.bench.stopped)
 
     def _housed(self, item: Housed) -> None:
-        self.bench.tell(f"“{item.name}” is on the shelf of the house.")
+        self.bench.report(f"“{item.name}” is on the shelf of the house.")
         self.changed()
 
     def hear(self) -> None:
@@ -213,13 +213,13 @@ class ShelfPage(Page):
             self.bench.do(TakeOffShelf(item.id))
         elif item is not None:
             self._house(lambda: self.house.remove(item.id))
-            self.bench.tell(f"“{item.name}” was taken off; its file lies in {self.house.folder / 'removed'}.")
+            self.bench.report(f"“{item.name}” was taken off; its file lies in {self.house.folder / 'removed'}.")
 
     def _house(self, act: Callable[[], None]) -> None:
         try:
             act()
         except AppError as problem:
-            self.bench.tell(str(problem))
+            self.bench.warn(str(problem))
         self.changed()
 
 

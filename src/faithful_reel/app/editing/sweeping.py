@@ -26,7 +26,7 @@ class SweepPage(Page):
 
     title = "Sweep"
     heads = ("what", "where", "is", "becomes", "")
-    widths = (80, 0, 84, 66, 40)
+    widths = (74, 0, 84, 80, 40)
     enter = "list.go"
     buttons = (
         ("Make the changes", "sweep.make"), ("Hear as if", "list.hear"), ("Go there", "list.go"),
@@ -188,5 +188,5 @@ class SweepPage(Page):
         self.transport.stop()
         done = self.bench.do(EditReels(edits, f"Sweep: {told(rows)}", mended))
         if done:
-            self.bench.tell(f"Swept: {told(rows)}.")
+            self.bench.report(f"Swept: {told(rows)}.")
         return done

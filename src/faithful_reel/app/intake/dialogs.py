@@ -58,7 +58,7 @@ class ReimportDialog(QDialog):
         if across is not None:
             across.setStretchLastSection(True)
         self.buttons = QDialogButtonBox()
-        self.buttons.addButton("Take over", QDialogButtonBox.ButtonRole.AcceptRole)
+        self.buttons.addButton("Accept", QDialogButtonBox.ButtonRole.AcceptRole)
         self.buttons.addButton("Leave the book as it is", QDialogButtonBox.ButtonRole.RejectRole)
         self.buttons.accepted.connect(self.accept)
         self.buttons.rejected.connect(self.reject)

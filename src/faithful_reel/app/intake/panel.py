@@ -175,6 +175,10 @@ class IntakePanel(Desk):
         if self.isVisible():
             self.refresh()
 
+    def take_keys(self) -> None:
+        """As `Desk`."""
+        (self.chapters if self.chapters.rowCount() else self.bring_manuscript).setFocus()
+
     def refresh(self) -> None:
         """Show the book as it is."""
         bench, presenter = self._presenter.bench, self._presenter

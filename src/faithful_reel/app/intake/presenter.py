@@ -66,11 +66,11 @@ def health(recording: Recording, fault: FaultKind | None = None) -> str:
     if recording.parts:
         return f"made of {len(recording.parts)} stretches"
     if recording.health is None:
-        return "sound" if recording.tone else "no room tone found"
+        return "good" if recording.tone else "no room tone found"
     missed = shortcomings(
         recording.health, rate=recording.rate, peak_db=recording.peak_db, noise_floor_db=recording.noise_floor_db
     )
-    return "; ".join(missed) if missed else "sound"
+    return "; ".join(missed) if missed else "good"
 
 
 @dataclass(slots=True)
@@ -221,7 +221,7 @@ class IntakePresenter(Observed):
         try:
             made = command()
         except AppError as problem:
-            self.bench.tell(str(problem))
+            self.bench.warn(str(problem))
             return False
         return self.bench.do(made)
 

@@ -90,6 +90,10 @@ class MasterPanel(Desk):
         self.plot.set_theme(theme)
         self.refresh()
 
+    def take_keys(self) -> None:
+        """As `Desk`."""
+        self.table.setFocus()
+
     def refresh(self) -> None:
         """Show all chapters."""
         presenter = self._presenter

@@ -140,5 +140,5 @@ class MasterPresenter(Observed):
         try:
             return master_renderer(self.bench.session.store.folder, chapter.master, self.bench.book.rate)
         except AppError as problem:
-            self.bench.tell(str(problem))
+            self.bench.warn(str(problem))
             return None

@@ -12,7 +12,7 @@ from faithful_reel.app.widgets.line_list import LineList, ListedLine
 from faithful_reel.app.widgets.parts import ActButton, Choice, Desk, Scrolled, label, rule
 from faithful_reel.app.widgets.tables import Table
 from faithful_reel.app.widgets.takes_view import TakeRow, TakesView
-from faithful_reel.core.pickups.ledger import DONE, Pickup, State, Take, Want
+from faithful_reel.core.pickups.ledger import DONE, Pickup, State, Take, Want, shown
 from faithful_reel.core.units import clock
 from faithful_reel.core.work.asking import words_to_mind
 
@@ -62,12 +62,12 @@ class PickupsPanel(Desk):
         for want in Want:
             self.want.addItem(want.value, want)
         self.want.setAccessibleName("What is wanted")
-        self.want.setToolTip("What the narrator is to mind; it stands on the call sheet")
+        self.want.setToolTip("What the narrator should watch for; it stands on the call sheet")
         self.want.activated.connect(self._wanted)
         self._note_of = "", ""
         self.note = QLineEdit()
         self.note.setAccessibleName("Note for the narrator")
-        self.note.setPlaceholderText("what the narrator is to mind; it stands on the call sheet")
+        self.note.setPlaceholderText("what the narrator should watch for; it stands on the call sheet")
         self.note.setToolTip("A note on the lines that are chosen; it stands on the call sheet")
         self.note.editingFinished.connect(self._noted)
         self.takes = TakesView()
@@ -161,6 +161,10 @@ class PickupsPanel(Desk):
         self.ledger.set_theme(theme)
         self.takes.set_theme(theme)
 
+    def take_keys(self) -> None:
+        """As `Desk`."""
+        self.ledger.setFocus()
+
     def refresh(self) -> None:
         """Show the ledger."""
         presenter = self._presenter
@@ -199,7 +203,7 @@ class PickupsPanel(Desk):
         heard = f"heard “{said}”" if (said := self._presenter.heard(p)) else ""
         under = " · ".join(filter(None, (titles.get(p.chapter, ""), clock(p.start / rate)[:-4], heard, takes)))
         overdue = self._presenter.overdue(p)
-        mark = "overdue" if overdue else "not as written" if p.told and p.state in DONE else p.state.value
+        mark = "overdue" if overdue else "not as written" if p.told and p.state in DONE else shown(p.state)
         return ListedLine(p.id, p.line, under, mark, urgent=overdue or bool(p.told), faint=p.state is State.DROPPED)
 
     def _show_line(self, pickup: Pickup | None, empty: str) -> None:
@@ -208,7 +212,7 @@ class PickupsPanel(Desk):
         if pickup is not None:
             parts = [self._presenter.where(pickup)]
             parts += [f"heard “{said}”"] if (said := self._presenter.heard(pickup)) else []
-            parts += [pickup.state.value]
+            parts += [shown(pickup.state)]
             parts += [f"heard again: {pickup.told}"] if pickup.told else []
             about = " · ".join(parts)
         self.about.setText(about)

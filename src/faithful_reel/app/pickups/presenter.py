@@ -65,7 +65,7 @@ FILTERS: dict[str, Callable[[Pickup], bool]] = {
     "to send": lambda p: p.state is State.TO_SEND,
     "out": lambda p: p.state is State.SENT,
     "to put in": lambda p: p.state in READY,
-    "in": lambda p: p.state in DONE and p.state is not State.PASSED,
+    "put in": lambda p: p.state in DONE and p.state is not State.PASSED,
     "passed": lambda p: p.state is State.PASSED,
     "dropped": lambda p: p.state is State.DROPPED,
 }
@@ -203,7 +203,7 @@ class PickupsPresenter(Observed):
         try:
             command = make()
         except AppError as problem:
-            self.bench.tell(str(problem))
+            self.bench.warn(str(problem))
             return False
         return self.bench.do(command)
 
@@ -273,7 +273,7 @@ class PickupsPresenter(Observed):
         try:
             return next_round(self.bench.book, sent=self.today().isoformat(), due=due, to=to, note=note)
         except AppError as problem:
-            self.bench.tell(str(problem))
+            self.bench.warn(str(problem))
             return None
 
     def send(self, path: Path, sending: Sending | None = None, due: str = "", to: str = "", note: str = "") -> bool:
@@ -305,7 +305,7 @@ class PickupsPresenter(Observed):
         command, name = made
         if self.bench.do(command):
             count = len(command.round.pickups)
-            self.bench.tell(f"Round {command.round.number} with {count} {'line' if count == 1 else 'lines'} is in {name}.")
+            self.bench.report(f"Round {command.round.number} with {count} {'line' if count == 1 else 'lines'} is in {name}.")
 
     # --- receiving ------------------------------------------------------------------------------------------------
 

@@ -54,7 +54,7 @@ class SendDialog(QDialog):
         self.clips.setCurrentIndex(max(0, self.clips.findData(text(settings, "send/clips", ".wav"))))
         self.long_clip = self._check("all clips in one file as well, silence between them", "long", "on")
         self.spoken = self._check("in that file the number of each clip before it, said by the stand-in voice", "spoken", "off")
-        self.with_sounds = self._check("a page that holds its sounds itself", "page", "off")
+        self.with_sounds = self._check("one web page with all clips in it", "page", "off")
         self.as_zip = self._check("all in one zip", "zip", "off")
         form = QFormLayout(self)
         form.addRow(label(lines, "quiet"))

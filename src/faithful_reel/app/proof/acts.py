@@ -343,7 +343,7 @@ ACTS: tuple[Act[ProofActs], ...] = (
     Act("proof.swap", P, "Swap the take", "T", "Put the other reading of the line in the place of the one that is kept", A.swap, AT, On.FINDING),
     Act("proof.reopen", P, "Reopen", "O", "Take the decision back", A.reopen, AT, On.FINDING),
     Act("proof.accept", P, "Accept the name for the book", "A", "This reading of the name is right wherever it is heard", A.accept, AT, On.FINDING),
-    Act("proof.remark", P, "Write a note on the finding…", "E", "What the narrator is to mind; it goes out with the pickup", A.remark, AT, On.FINDING),
+    Act("proof.remark", P, "Write a note on the finding…", "E", "What the narrator should watch for; it goes out with the pickup", A.remark, AT, On.FINDING),
     Act("proof.note", P, "Note a finding…", "F", "A finding by hand on selected words or marked sound", A.note, AT, On.PAGE, apart=True),
     Act("proof.flag", P, "Flag the word being heard", "G", "A finding at once, without stopping the sound", A.flag, AT, On.PAGE),
     Act("proof.elsewhere", P, "Hear the word elsewhere", "W", "All other places of the word, one after another", A.elsewhere, AT, On.PAGE),

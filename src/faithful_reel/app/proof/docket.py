@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 
 from PyQt6.QtCore import QAbstractListModel, QItemSelection, QItemSelectionModel, QModelIndex, Qt, pyqtSignal
+from PyQt6.QtGui import QResizeEvent
 from PyQt6.QtWidgets import QApplication, QListView, QWidget
 
 from faithful_reel.app.widgets.delegates import RowDelegate
@@ -89,7 +90,7 @@ class DocketModel(QAbstractListModel):
         if role == ROLE:
             where = " ".join(filter(None, (self._numbers.get(chapter, ""), clock(f.start / self._rate)[:-2])))
             gone = (chapter, f.id) in self._gone
-            return f.decision, kind, finding_line(f), where, "gone" if gone else f"{100 * f.confidence:.0f} % sure"
+            return f.decision, kind, finding_line(f) or kind, where, "gone" if gone else f"{100 * f.confidence:.0f} % sure"
         if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.AccessibleTextRole):
             told = ", its sound is gone" if (chapter, f.id) in self._gone else ""
             return f"{kind}: {finding_line(f)}, {f.decision.value}{told}"
@@ -138,6 +139,12 @@ class Docket(RowMenu, QListView):
                 marked.setCurrentIndex(self.rows.index(places[current]), QItemSelectionModel.SelectionFlag.NoUpdate)
             marked.select(chosen, QItemSelectionModel.SelectionFlag.ClearAndSelect)
         self.blockSignals(False)
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:  # noqa: N802 - Qt's name
+        """The row at hand stays in view when the card under the list grows."""
+        super().resizeEvent(event)
+        if self.currentIndex().isValid():
+            self.scrollTo(self.currentIndex())
 
     def dataChanged(self, first: QModelIndex, last: QModelIndex, _roles: Iterable[int] = ()) -> None:  # noqa: N802 - Qt's name
         """Only these rows are painted anew; Qt's own would paint the list whole."""

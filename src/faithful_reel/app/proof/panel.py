@@ -161,6 +161,10 @@ class ProofPanel(Desk):
             at = self.galley.place
             self._places.keep(self._chapter, (at.word, at.offset, at.cursor))
 
+    def take_keys(self) -> None:
+        """As `Desk`."""
+        self.galley.setFocus()
+
     def refresh(self) -> None:
         """Show the chapter at hand."""
         presenter = self._presenter

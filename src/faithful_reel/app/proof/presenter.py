@@ -259,7 +259,7 @@ class ProofPresenter(Observed):
         if not self.bench.do(AcceptReading(finding.written, finding.heard)):
             return False
         count = before - open_count(self.bench.book.chapters)
-        self.bench.tell(f"“{finding.written}” read as “{finding.heard}” is accepted for the whole book: {count} findings.")
+        self.bench.report(f"“{finding.written}” read as “{finding.heard}” is accepted for the whole book: {count} findings.")
         if following:
             self.choose(following[1].id, following[0])
         return True
@@ -293,7 +293,7 @@ class ProofPresenter(Observed):
         self.bench.jobs.start(f"Write {path.name}", job, done=self._reported, stopped=self.bench.stopped)
 
     def _reported(self, path: Path) -> None:
-        self.bench.tell(f"The report is in {path.name}.")
+        self.bench.report(f"The report is in {path.name}.")
 
     # --- finding places -------------------------------------------------------------------------------------------
 
@@ -315,7 +315,7 @@ class ProofPresenter(Observed):
             heard, text = self.bench.hearing(chapter), self.bench.text(chapter)
             command, hearing = rough_cut(self.bench.book, chapter, text, heard, self._looks(chapter))
         except AppError as problem:
-            self.bench.tell(str(problem))
+            self.bench.warn(str(problem))
             return False
         before = len(chapter.reel) if chapter.reel else 0
         if command.swapped:
@@ -364,7 +364,7 @@ class ProofPresenter(Observed):
         try:
             command, hearing = swapped(self.bench.book, chapter, self.bench.text(chapter), self.bench.hearing(chapter), wanted)
         except AppError as problem:
-            self.bench.tell(str(problem))
+            self.bench.warn(str(problem))
             return False
         row = packed(Hearing, hearing)
         done = self.bench.keep([row]) and self.bench.do(replace(command, hearing=row.key))

@@ -75,8 +75,11 @@ class DocketSide(QWidget):
         column.setContentsMargins(12, 10, 12, 8)
         column.addLayout(head)
         column.addLayout(sieve)
-        column.addWidget(self.card)
         column.addWidget(self.stack, 1)
+        column.addWidget(self.card)  # under the list: what stands under the mouse stays there when a finding is taken in hand
+        kept = self.card.sizePolicy()
+        kept.setRetainSizeWhenHidden(True)
+        self.card.setSizePolicy(kept)
 
     def refresh(self) -> None:
         """Show what changed: all of it, or the card where only the sound did."""

@@ -46,6 +46,10 @@ class ReleasePanel(Desk):
         """Colour the verdicts."""
         self._theme = theme
 
+    def take_keys(self) -> None:
+        """As `Desk`."""
+        self.files.setFocus()
+
     def refresh(self) -> None:
         """Show details, what is missing, and the files."""
         presenter = self._presenter

@@ -32,7 +32,7 @@ class ReleasePresenter(Observed):
             found.append("author and narrator are not named")
         waiting = [p for p in book.pickups if p.state in WAITING]
         if waiting:
-            found.append(f"{len(waiting)} pickups are not spliced")
+            found.append("1 pickup is not put in" if len(waiting) == 1 else f"{len(waiting)} pickups are not put in")
         return found
 
     def set_details(self, title: str, author: str, narrator: str) -> bool:

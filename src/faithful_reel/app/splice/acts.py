@@ -198,7 +198,7 @@ ACTS: tuple[Act[SpliceActs], ...] = (
     Act("splice.place_chapter", S, "Put in all of this chapter", "Ctrl+Shift+F8", "All chosen takes of the chapter in one step; the doubtful ones are left", A.place_chapter, AT),
     Act("splice.place_book", S, "Put in all of the book", "", "All chosen takes of the book in one step; the doubtful ones are left", A.place_book, AT),
     Act("splice.take_out", S, "Take it out again", "Ctrl+Backspace", "What was there before comes back", A.take_out, AT),
-    Act("splice.hear_again", S, "Have it heard again", "F11", "The ears hear the line as it stands in the chapter", A.hear_again, AT),
+    Act("splice.hear_again", S, "Check by ear", "F11", "The ears hear the line as it stands in the chapter", A.hear_again, AT),
     Act("splice.pass", S, "Pass", "Ctrl+Shift+Return", "The splice was heard and is good", A.passed, AT),
     Act("splice.next", S, "Next line with a take", "Ctrl+F7", "Take the next line in hand", A.next_line, AT),
     Act("splice.before", S, "Line with a take before", "Ctrl+Shift+F7", "Take the line before in hand", A.line_before, AT),

@@ -15,7 +15,7 @@ from faithful_reel.app.widgets.line_list import LineList, ListedLine
 from faithful_reel.app.widgets.parts import ActButton, Check, Choice, Desk, Scrolled, label, rule
 from faithful_reel.app.widgets.tables import Table
 from faithful_reel.app.widgets.trio import Trio, TrioBoundary
-from faithful_reel.core.pickups.ledger import DONE, Pickup, State
+from faithful_reel.core.pickups.ledger import DONE, Pickup, State, shown
 from faithful_reel.core.splice.boundaries import Boundary
 from faithful_reel.core.splice.profile import Profile
 from faithful_reel.core.splice.seam import FIGURES, Ease, JudgedSeam
@@ -36,6 +36,7 @@ WITHOUT_PLACE = {
     State.PASSED: "This take was put in and passed, but it is no longer in the reel.",
     State.DROPPED: "This line is not wanted any more. Decide its finding as Pickup again to use the take.",
 }
+NAMED = {"odds": "noticed"}
 UNITS = {"level": "dB", "tone": "dB", "pitch": "st", "floor": "dB", "click": "dB", "rhythm": "s", "odds": ""}
 TIPS = {
     "level": "The step of level from one side to the other",
@@ -44,7 +45,7 @@ TIPS = {
     "floor": "The step of the noise floor",
     "click": "How far the sharpest moment stands over those around it",
     "rhythm": "The length of the pause",
-    "odds": "The odds that a detector takes it for a join, as a logarithm",
+    "odds": "How likely a detector is to notice it: under 0 it would rather take it for no join",
 }
 NO_JOINS = "Joins of the chapter at hand stand here, the one that stands out most first."
 
@@ -103,13 +104,13 @@ class SplicePanel(Desk):
             ),
             "do": (
                 ActButton("Put the take in", "splice.place"), ActButton("Take out", "splice.take_out"),
-                ActButton("Hear again", "splice.hear_again"), ActButton("Pass", "splice.pass"),
+                ActButton("Check by ear", "splice.hear_again"), ActButton("Pass", "splice.pass"),
                 ActButton("All of the chapter", "splice.place_chapter"),
             ),
         }  # fmt: skip
         self.hear_before, self.hear_after, self.hear_context, self.hear_take, self.hear_in, self.hear_out = buttons["hear"]
         self.place, self.out, self.again, self.passed, self.all = buttons["do"]
-        self.seam = Table(["Seam", *FIGURES, "worth"], "The joins in figures", sortable=False)
+        self.seam = Table(["Seam", *(NAMED.get(f, f) for f in FIGURES), "judged"], "The joins in figures", sortable=False)
         self.seam.columns(stretch=len(FIGURES) + 1)
         upright = self.seam.verticalHeader()
         if upright is not None:
@@ -184,6 +185,10 @@ class SplicePanel(Desk):
         self.rows.set_theme(theme)
         self.joins.set_theme(theme)
 
+    def take_keys(self) -> None:
+        """As `Desk`."""
+        self.rows.setFocus()
+
     def refresh(self) -> None:
         """Show the pickup at hand."""
         presenter = self._presenter
@@ -193,7 +198,7 @@ class SplicePanel(Desk):
         self.rows.fill([self._line(p) for p in rows])
         presenter.show_line()
         waiting = sum(p.state in (State.IN, State.CHOSEN) for p in rows)
-        self.count.setText(f"{waiting} to put in, {sum(p.state in DONE for p in rows)} in" if rows else "")
+        self.count.setText(f"{waiting} to put in, {sum(p.state in DONE for p in rows)} put in" if rows else "")
         if pickup:
             self.rows.choose_quietly(pickup.id)
         planned = presenter.planned if pickup and presenter.planned and presenter.planned.pickup.id == pickup.id else None
@@ -227,7 +232,7 @@ class SplicePanel(Desk):
     def _line(self, pickup: Pickup) -> ListedLine:
         book = self._presenter.bench.book
         under = f"{book.chapter(pickup.chapter).title.split(':')[0]} · {clock(pickup.start / book.rate)[:-4]}"
-        mark = "not as written" if pickup.told and pickup.state in DONE else pickup.state.value
+        mark = "not as written" if pickup.told and pickup.state in DONE else shown(pickup.state)
         return ListedLine(pickup.id, pickup.line, under, mark, urgent=bool(pickup.told))
 
     def _fill_proposals(self, previews: tuple[Preview, ...]) -> None:

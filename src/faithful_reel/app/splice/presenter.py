@@ -622,7 +622,11 @@ class SplicePresenter(Observed):
         pickup, planned = self.pickup(), self.current_plan()
         if pickup is None or planned is None:
             done = pickup is not None and pickup.state in DONE
-            waits = "The splice is still being planned." if self.busy else "No pickup has a take to put in."
+            if pickup is not None and not done and self.busy:
+                self._put_in = pickup.id
+                self.bench.tell("The splice is still being planned. It goes in as soon as it is.")
+                return False
+            waits = "No pickup has a take to put in."
             self.bench.tell("This take is in already." if done else self.problem or self.failure or waits)
             return False
         self.current = pickup.id
@@ -632,7 +636,7 @@ class SplicePresenter(Observed):
             for recording, _ in kept:
                 adopted(folder, recording)
         except AppError as problem:
-            self.bench.tell(str(problem))
+            self.bench.warn(str(problem))
             return False
         if not self.bench.do(SpliceTakes((splice_of(pickup, planned.previews, kept),))):
             return False
@@ -692,7 +696,7 @@ class SplicePresenter(Observed):
                 for recording in splice.recordings:
                     adopted(self.bench.session.store.folder, recording)
         except AppError as problem:
-            self.bench.tell(str(problem))
+            self.bench.warn(str(problem))
             return
         if self.bench.do(SpliceTakes(many.splices)):
             count = len(many.splices)

@@ -31,7 +31,7 @@ class TransportBar(QWidget):
         self.speed.activated.connect(self._speed_chosen)
         self.lead = Choice()
         self.lead.setAccessibleName("Lead-in")
-        self.lead.setToolTip("How long before a spot the sound starts")
+        self.lead.setToolTip("How long before a place the sound starts")
         for seconds in LEADS_S:
             self.lead.addItem(f"lead-in {seconds:g} s", seconds)
         self.lead.activated.connect(self._lead_chosen)

@@ -60,7 +60,7 @@ class Listening(Observed):
             try:
                 self._bench.session.store.note(f"listened {chapter}", rows)
             except AppError as problem:  # the disk is full: what was heard is known until the book is closed
-                self._bench.tell(str(problem))
+                self._bench.warn(str(problem))
             self.changed()
 
     def unheard(self, chapter: ChapterState) -> list[Span]:

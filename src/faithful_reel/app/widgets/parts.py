@@ -25,6 +25,10 @@ class Desk(QWidget):
         """Show the book as it is."""
         raise NotImplementedError
 
+    def take_keys(self) -> None:
+        """Give the keys to what is worked with at the desk, not to a filter or a field above it."""
+        raise NotImplementedError
+
     def why_not(self, name: str, *, finding: bool, by_key: bool, focus: QWidget | None) -> str:
         """Why an act `name` on its page, or on the finding at hand, can not be done now; empty where it can."""
         del name, finding, by_key, focus

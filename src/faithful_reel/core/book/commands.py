@@ -286,7 +286,7 @@ class ReviseChapters:
     """Take over a corrected manuscript: the work on words that stayed stays."""
 
     chapters: tuple[Revised, ...]
-    label: ClassVar[str] = "Take over a corrected manuscript"
+    label: ClassVar[str] = "Accept a corrected manuscript"
     chapter: ClassVar[str] = ""
 
     def apply(self, book: Book) -> Book:

@@ -669,7 +669,7 @@ class HeardAgain:
 
     right: tuple[str, ...]
     wrong: tuple[tuple[str, str], ...] = ()
-    label: ClassVar[str] = "Hear again"
+    label: ClassVar[str] = "Check by ear"
     chapter: ClassVar[str] = ""
 
     def apply(self, book: Book) -> Book:

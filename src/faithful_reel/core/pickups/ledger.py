@@ -30,6 +30,14 @@ READY = frozenset({State.IN, State.CHOSEN})
 DONE = frozenset({State.SPLICED, State.HEARD, State.PASSED})
 
 
+_SHOWN = {State.IN: "received", State.SPLICED: "put in", State.HEARD: "put in and checked"}
+
+
+def shown(state: State) -> str:
+    """A state as people read it: `in` and `spliced` are words of the file."""
+    return _SHOWN.get(state, state.value)
+
+
 class Want(StrEnum):
     """What the narrator is to mind in a line, beside reading what is written."""
 

@@ -20,7 +20,7 @@ from faithful_reel.core.files import beside, harmless
 from faithful_reel.core.pickups.ledger import Want
 
 HEADINGS = (
-    "number", "chapter", "page", "time", "read this line", "words to mind", "heard instead", "wanted", "note", "how to say it",
+    "number", "chapter", "page", "time", "read this line", "words to watch", "heard instead", "wanted", "note", "how to say it",
     "the sentence before", "clip",
 )  # fmt: skip
 FORMATS = (".pdf", ".html", ".docx", ".xlsx", ".csv")

@@ -77,7 +77,7 @@ class Counts:
             (self.to_send, f"{self.to_send} to send"),
             (self.out, out),
             (self.ready, f"{self.ready} to put in"),
-            (self.done, f"{self.done} in"),
+            (self.done, f"{self.done} put in"),
             (self.passed, f"{self.passed} passed"),
             (self.dropped, f"{self.dropped} dropped"),
         )

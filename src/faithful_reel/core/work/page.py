@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from faithful_reel.core.book.model import Book, ChapterState
 from faithful_reel.core.book.pickups import placed_span
 from faithful_reel.core.collate.findings import Decision, Finding, Kind
-from faithful_reel.core.pickups.ledger import DONE
+from faithful_reel.core.pickups.ledger import DONE, shown
 from faithful_reel.core.reel.reel import Reel
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.units import Span
@@ -98,7 +98,7 @@ def marks_of(
         found = placed_span(chapter.reel, p.id) if chapter.reel else None
         if found is not None:
             at = found[1]
-            note = f"take in, {p.state.value}"
+            note = shown(p.state)
             marks.append(Mark(p.id, None, p.first_word, p.word_count, at.start, at.stop, note, Decision.PICKUP))
     for f, span in zip(findings, finding_spans(chapter, findings) if spans is None else spans, strict=True):
         gone = span is None and f.stop > f.start and bool(chapter.reel)
