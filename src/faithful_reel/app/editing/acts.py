@@ -530,7 +530,7 @@ ACTS: tuple[Act[EditActs], ...] = (
     Act("span.end_later", E, "Span's end later", "Alt+Shift+Up", "By the unit that is set", partial(A.nudge, way=1, end=True), AT, PAGE, rank=1, within="Edges of the span"),
     Act("span.unit", E, "Step of the edges", "Ctrl+U", "A word, a valley, 1 ms, one sample", A.unit, AT, rank=1, within="Edges of the span"),
     Act("span.valley", E, "Edges into valleys", "Q", "Move the edges, or the cursor, into the quietest moment within 30 ms", A.valley, AT, PAGE, rank=1, within="Edges of the span"),
-    Act("edit.split", S, "Split", "Ctrl+Alt+B", "At both ends of what is marked, or at the cursor; the sound stays as it is", A.split, AT, PAGE),
+    Act("edit.split", S, "Split", "Ctrl+;", "At both ends of what is marked, or at the cursor; the sound stays as it is", A.split, AT, PAGE),
     Act("edit.split_every", S, "Split at every…", "Ctrl+Shift+G", "At every word, sentence, pause or onset of what is marked; pieces get the names of their words", A.split_every, AT, PAGE),
     Act("edit.name_piece", S, "Describe the piece…", "", "Name, colour and note of the piece at the cursor", A.name_piece, AT, PAGE),
     Act("edit.join_earlier", S, "Join earlier by 5 ms", "Alt+Left", "Move the join nearest to the cursor to the left", A.join_earlier, AT, PAGE, apart=True),
