@@ -275,6 +275,68 @@ def test_noise_alone_and_a_held_tone_are_no_speech():
     assert not speaking(rng.gamma(20, 1e-6, (4, 900)), np.full(900, -50.0)).any()
 
 
+def faded(x, seconds=0.2):
+    ramp = np.ones(len(x), np.float32)
+    ramp[-round(seconds * RATE) :] = np.linspace(1, 0, round(seconds * RATE))
+    return x * ramp
+
+
+def between(chapter, head, tail):
+    """The narration from just before its first word to just after its last, between a head and a tail."""
+    x, spoken = chapter
+    return np.concatenate([head, x[round((spoken[0][0] - 0.1) * RATE) : round((spoken[-1][1] + 0.1) * RATE)], tail])
+
+
+def room_of(chapter, seconds, up_db=0.0):
+    return np.resize(chapter[0][round(0.2 * RATE) : round(2.7 * RATE)], round(seconds * RATE)) * 10 ** (up_db / 20)
+
+
+@pytest.mark.parametrize("up_db", [0, 6, 12])
+@pytest.mark.parametrize("softer_db", [0, -30])
+def test_a_steady_tail_is_a_tail_also_where_the_pauses_are_quieter(chapter, up_db, softer_db):
+    x, spoken = chapter
+    gain = np.ones(len(x), np.float32)
+    for (_, a), (b, _) in itertools.pairwise(spoken):
+        if b - a > 0.25:  # a gate took the pauses down
+            gain[round((a + 0.1) * RATE) : round((b - 0.05) * RATE)] = 10 ** (softer_db / 20)
+    figures = figures_of(between((x * gain, spoken), room_of(chapter, 0.75), room_of(chapter, 2.8, up_db)), RATE)
+    assert figures.head_s == pytest.approx(0.8, abs=0.1)
+    assert figures.tail_s == pytest.approx(2.8, abs=0.15)
+
+
+@pytest.mark.parametrize("zeros_s", [0, 3])
+def test_a_fade_at_the_end_is_no_speech(tmp_path, chapter, zeros_s):
+    zeros = np.zeros(zeros_s * RATE, np.float32)
+    made, figures, found = mastered(
+        tmp_path, between(chapter, room_of(chapter, 1), np.concatenate([faded(room_of(chapter, 2)), zeros]))
+    )
+    assert made.before.tail_s == pytest.approx(2 + zeros_s, abs=0.15)
+    assert [v for v in found if not v.passed] == []
+    assert figures.tail_s == pytest.approx(RETAIL.make_tail_s, abs=0.1)
+
+
+@pytest.mark.parametrize("db", [-12, -20, -28])
+@pytest.mark.parametrize("up_db", [0, 8])
+def test_a_soft_last_word_is_no_room_however_loud_the_tail(chapter, db, up_db):
+    x, spoken = chapter
+    gain = np.ones(len(x), np.float32)
+    gain[round((spoken[-3][0] - 0.05) * RATE) : round((spoken[-1][1] + 0.3) * RATE)] = 10 ** (db / 20)
+    y = gain * x + np.sqrt(1 - gain**2) * room_of(chapter, len(x) / RATE)[: len(x)]
+    figures = figures_of(between((y, spoken), room_of(chapter, 1), room_of(chapter, 2, up_db)), RATE)
+    assert figures.tail_s < 2.25
+
+
+@pytest.mark.parametrize("louder_db", [6, 10])
+@pytest.mark.parametrize("first", [True, False])
+def test_of_two_rooms_every_end_gets_its_own(tmp_path, chapter, louder_db, first):
+    part = between(chapter, room_of(chapter, 1), room_of(chapter, 2))
+    other = part + white(part, -62 + louder_db)
+    _, figures, found = mastered(tmp_path, np.concatenate([other, part] if first else [part, other]))
+    assert [v for v in found if not v.passed] == []
+    assert figures.head_s == pytest.approx(RETAIL.make_head_s, abs=0.1)
+    assert figures.tail_s == pytest.approx(RETAIL.make_tail_s, abs=0.1)
+
+
 def test_music_before_the_voice_is_kept(chapter):
     """A drone of five seconds far over the room: even, but no room."""
     x, _ = chapter

@@ -29,8 +29,11 @@ EDGE_DB, EDGE_SPREADS = 3.0, 3.0
 """A band speaks at so many dB and deviations over its floor; from there outwards it goes on down to the second pair."""
 REACH_FRAMES = 10
 """As far outwards at most: a soft onset or ending, not a room that is a little louder here than there."""
-SURE_DB = 8.0
-"""A floor never stands farther over the quietest fifth of the whole: music or a held vowel is no room, however even."""
+SURE_DB, UNDER_DB = 8.0, 30.0
+"""A floor stands no farther over the quietest fifth of the whole than the first, or lies the second under the loud parts:
+music or a held vowel is no room, however even; and where a gate took the pauses down, the room of an end is one."""
+EVEN_DB, EVEN_FRAMES = 5.0, 25
+"""At both ends, room is what stays within so much of the half second that was seen last, in every band."""
 DEEPEST_DB = 55.0
 """Under the loud parts by more than this nothing is heard beside them."""
 SEED_FRAMES, GAP_FRAMES = 4, 6
@@ -160,12 +163,13 @@ def speaking(bands: NDArray[np.float64], levels: NDArray[np.float64]) -> NDArray
     -------
     (n,) bool array
         Runs of at least 80 ms in which a band stands 5 to 8 dB over its floor, with what is 4 to 6 dB over it up to
-        0.2 s around them.
+        0.2 s around them; not what is even and soft at either end.
 
     Notes
     -----
     Own rule.  The floor is the least 100 ms within two seconds on either side, so that it follows a room that drifts; yet never
-    far over the quietest fifth of the whole, so that a held tone is no floor.
+    far over the quietest fifth of the whole, so that a held tone is no floor.  A head or tail may be louder than the pauses,
+    or fade away: it is known by its evenness.
     """
     from scipy.ndimage import minimum_filter1d
 
@@ -179,7 +183,7 @@ def speaking(bands: NDArray[np.float64], levels: NDArray[np.float64]) -> NDArray
     for row, spread in zip(heights, SPREAD_DB, strict=False):
         low, high = np.percentile(row[sound], [20, 95])
         near = minimum_filter1d(np.where(sound, row, np.inf), width, mode="nearest") + BIAS * spread
-        floor = np.maximum(np.minimum(near, low + SURE_DB), high - DEEPEST_DB)
+        floor = np.maximum(np.minimum(near, max(low + SURE_DB, high - UNDER_DB)), high - DEEPEST_DB)
         seeds |= row > floor + SEED_DB + SEED_SPREADS * spread
         edges |= row > floor + EDGE_DB + EDGE_SPREADS * spread
     out = np.zeros(n, bool)
@@ -192,4 +196,38 @@ def speaking(bands: NDArray[np.float64], levels: NDArray[np.float64]) -> NDArray
     for a, b in begun:
         first, last = around[int(np.searchsorted(starts, a, side="right")) - 1]
         out[max(first, a - REACH_FRAMES) : min(last, b + REACH_FRAMES)] = True
+    whole = smoothed(bands.sum(axis=0))
+    most = float(np.percentile(whole[sound], 95)) / 10 ** (UNDER_DB / 10)
+    first, last = int(np.argmax(sound)), n - int(np.argmax(sound[::-1]))
+    heights = heights[:, first:last]
+    out[: first + _even_end(heights, most)] = False
+    out[last - _even_end(heights[:, ::-1], most) :] = False
     return out
+
+
+def _even_end(heights: NDArray[np.float64], most: float) -> int:
+    """How many of the first frames of (bands, n), in dB, are one even room, or softer than it, as where it is faded in.
+
+    The power of a room is `most` at most.
+    """
+    from scipy.ndimage import maximum_filter1d, minimum_filter1d
+
+    n = heights.shape[1]
+    if n < EVEN_FRAMES:
+        return 0
+    half = EVEN_FRAMES // 2
+    spread = maximum_filter1d(heights, EVEN_FRAMES, axis=1) - minimum_filter1d(heights, EVEN_FRAMES, axis=1)
+    even = np.flatnonzero((spread <= EVEN_DB).all(axis=0)[half : n - half])
+    if not len(even):
+        return 0
+    at = int(even[0])
+    level = np.median(heights[:, at : at + EVEN_FRAMES], axis=1)
+    if (heights[:, :at] > (level + EVEN_DB)[:, None]).any():
+        return 0
+    stop = at + EVEN_FRAMES
+    while (10 ** (level / 10)).sum() <= most:
+        if stop == n or (np.abs(heights[:, stop] - level) > EVEN_DB).any():
+            return stop
+        stop += 1
+        level = np.median(heights[:, stop - EVEN_FRAMES : stop], axis=1)
+    return 0

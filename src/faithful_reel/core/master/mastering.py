@@ -36,6 +36,8 @@ LEAST_SPEECH_S = 1.0
 """With less than this there is nothing to set a level by."""
 LEAD_S, TRAIL_S = 0.15, 0.35
 """Kept before the first sound of a voice and after the last: a soft consonant, the room's answer."""
+ROOM_NEAR_S = 10.0
+"""The usual level of the room at an end is that of the pauses so near to it."""
 RMS_OVER_LUFS = 1.0
 """Speech without long pauses reads so much more in LUFS than in plain RMS (own measure)."""
 RMS_MARGIN_DB = 0.4
@@ -212,7 +214,9 @@ def tone_near(voice: Voice, at: int) -> _Tone:
         stretches = [(a, b) for a, b in _quiet_stretches(voice, SHORTEST_TONE_S) if levels[a:b].max() < least]
     if not stretches:
         return _Tone(0, 0)
-    usual = float(np.median(np.concatenate([levels[a:b] for a, b in stretches])))
+    middle, near = at / voice.size, round(ROOM_NEAR_S / FRAME_S)
+    beside = [(a, b) for a, b in stretches if a - near < middle < b + near]  # of two rooms in one file the one that is here
+    usual = float(np.median(np.concatenate([levels[a:b] for a, b in beside or stretches])))
     longest = round(LONGEST_TONE_S / FRAME_S)
     found: list[tuple[float, int, int]] = []
     for a, b in stretches:
@@ -234,6 +238,14 @@ def _even(levels: np.ndarray) -> tuple[int, int]:
     return max(near, key=lambda run: run[1] - run[0]) if near else (0, len(levels))
 
 
+def _sounding(voice: Voice, at: int, reach: int) -> int:
+    """How much of `reach` samples after `at`, or before it where negative, comes before digital silence."""
+    first, last = sorted((at // voice.size, -(-(at + reach) // voice.size)))
+    levels = voice.levels[first:last][:: 1 if reach > 0 else -1]
+    dead = np.flatnonzero(levels <= SOUND_DB)
+    return min(abs(reach), int(dead[0]) * voice.size) if len(dead) else abs(reach)
+
+
 def with_head_and_tail(survey: Survey, length: int, rate: int, *, head_s: float, tail_s: float) -> tuple[Reel, int]:
     """The chapter from shortly before its first word to its last, between stretches of its own room tone.
 
@@ -244,6 +256,7 @@ def with_head_and_tail(survey: Survey, length: int, rate: int, *, head_s: float,
     size = survey.voice.size
     lead = min(round(LEAD_S * rate), survey.speech.start, round(head_s * rate) - 1)
     trail = min(round(TRAIL_S * rate), length - survey.speech.stop)
+    lead, trail = _sounding(survey.voice, survey.speech.start, -lead), _sounding(survey.voice, survey.speech.stop, trail)
     start, stop = survey.speech.start - lead, survey.speech.stop + trail
     head = max(1, round(head_s * rate) - lead)
     head += (start - head) % size
