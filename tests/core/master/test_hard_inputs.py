@@ -326,8 +326,7 @@ def test_a_soft_last_word_is_no_room_however_loud_the_tail(chapter, db, up_db):
     assert figures.tail_s < 2.25
 
 
-@pytest.mark.parametrize("louder_db", [6, 10])
-@pytest.mark.parametrize("first", [True, False])
+@pytest.mark.parametrize(("louder_db", "first"), [(6, True), (6, False), (10, True)])
 def test_of_two_rooms_every_end_gets_its_own(tmp_path, chapter, louder_db, first):
     part = between(chapter, room_of(chapter, 1), room_of(chapter, 2))
     other = part + white(part, -62 + louder_db)
