@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from pathlib import Path
 
 import pytest
@@ -27,6 +28,7 @@ from faithful_reel.app.proof.presenter import ProofPresenter
 from faithful_reel.app.release.presenter import ReleasePresenter
 from faithful_reel.app.workbench import Early, Workbench
 from faithful_reel.core.book.commands import PlaceHearing
+from faithful_reel.core.book.house import HouseShelf
 from faithful_reel.core.book.session import Session
 from faithful_reel.core.book.store import BookStore
 from faithful_reel.core.collate.findings import Decision, Finding, Kind
@@ -408,6 +410,36 @@ def test_settings_are_remembered(opened):
     assert window.actions_["view.night"].isChecked()
     assert window.stack.currentWidget() is window.pages["master"]
     assert window.transport.speed == 1.1
+
+
+DEEP = "[" * 200_000
+
+
+@pytest.mark.parametrize("value", [DEEP, '{"a": [1e999]}', "[" + "9" * 400 + "]", '{"docket": [1e300, -1, 0]}', "\ud800", "{"], ids="abcdef")
+def test_settings_and_shelves_of_anything_open_a_window(opened, value):
+    """Every key that the window keeps, and a sound of the house shelf, set to what no program writes."""
+    settings = opened.window.settings
+    opened.do("view.next_chapter")
+    opened.close()
+    shelf = opened.folder / "shelf"
+    shelf.mkdir()
+    rows = {"name": "door", "rate": 0, "length": 5, "color": "", "note": ""}
+    for number, text in enumerate((value, json.dumps(rows), json.dumps(rows | {"rate": 44_100, "length": 10**400}))):
+        (shelf / f"{number:032x}.json").write_text(text, encoding="utf-8", errors="replace")
+        (shelf / f"{number:032x}.flac").write_bytes(b"")
+    keys = {*settings.allKeys(), "view/columns", "view/size", "books/recent", "sweep/kinds", "record/lead"}
+    assert any(k.endswith("/places") for k in keys)
+    for key in keys:
+        far = key.endswith("/places") and value.startswith("{")
+        settings.setValue(key, '{"c1": [1e8, 1e9, -1e9], "c2": [1e8, -1, 5]}' if far else value)
+    settings.setValue("shelf/house", str(shelf))
+    settings.sync()
+    opened.reopen()
+    assert opened.window.bench.chapter is not None
+    opened.do("list.shelf")
+    assert HouseShelf(shelf).items() == []  # a sound of no rate is left out
+    opened.do("view.next_chapter")
+    assert opened.window.galley.isVisible()
 
 
 def test_without_a_device_the_window_says_so(opened):

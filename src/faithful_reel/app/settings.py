@@ -6,6 +6,11 @@ import json
 import math
 from typing import Any, Protocol
 
+from faithful_reel.core.files import from_json
+
+MOST = 1e9
+"""No place or width that is kept is so much."""
+
 
 class Settings(Protocol):
     """Keeps values by name; see QSettings."""
@@ -37,7 +42,7 @@ def flag(settings: Settings, key: str) -> bool:
 def rows(settings: Settings, key: str) -> dict[str, list[float]]:
     """Lists of numbers by name, kept as JSON; what is none is left out."""
     try:
-        found = json.loads(text(settings, key, "{}"))
+        found = from_json(text(settings, key, "{}"))
     except ValueError:
         return {}
     if not isinstance(found, dict):
@@ -45,7 +50,7 @@ def rows(settings: Settings, key: str) -> dict[str, list[float]]:
     return {
         str(name): [float(v) for v in values]
         for name, values in found.items()
-        if isinstance(values, list) and all(isinstance(v, int | float) and math.isfinite(v) for v in values)
+        if isinstance(values, list) and all(isinstance(v, int | float) and abs(v) <= MOST for v in values)
     }
 
 
@@ -57,7 +62,7 @@ def keep_rows(settings: Settings, key: str, values: dict[str, list[float]]) -> N
 def names(settings: Settings, key: str) -> list[str]:
     """A list of texts, kept as JSON."""
     try:
-        found = json.loads(text(settings, key, "[]"))
+        found = from_json(text(settings, key, "[]"))
     except ValueError:
         return []
     return [str(v) for v in found] if isinstance(found, list) else []

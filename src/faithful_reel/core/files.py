@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import hashlib
+import json
 import os
 import stat
 import uuid
 from pathlib import Path
+from typing import Any
 from urllib.parse import quote
 
 from faithful_reel.core.errors import BookDamaged, FileProblem
@@ -76,6 +78,14 @@ def harmless(cell: str) -> str:
     OWASP, CSV injection: cells that begin with = + - @, tabulator or carriage return are told apart by an apostrophe.
     """
     return f"'{cell}" if cell.startswith(("=", "+", "-", "@", "\t", "\r")) else cell
+
+
+def from_json(text: str | bytes) -> Any:
+    """The value of a JSON text that anybody may have changed.  ValueError where it is none, or nested too deep to be read."""
+    try:
+        return json.loads(text)
+    except RecursionError as problem:
+        raise ValueError("it is nested too deep") from problem
 
 
 def hash_of(path: Path, watch: Watch | None = None, done: float = 0.0) -> str:

@@ -70,6 +70,17 @@ def test_chapters_of_flac_and_mp3_are_read_back_by_ffmpeg(tmp_path, suffix):
     assert [s for s, _ in chapters] == pytest.approx([0.0, 0.5, 1.5], abs=0.001)
 
 
+@pytest.mark.parametrize("suffix", [".flac", ".mp3"])
+def test_hundreds_of_markers_are_all_there(tmp_path, suffix):
+    """One more than the tables of contents of an MP3 file may have entries, and many more."""
+    for count in (256, 700):
+        path = tmp_path / f"{count}{suffix}"
+        made(path)
+        write_cues(path, [Cue(k * 100, f"cue {k}") for k in range(count)], RATE, 3 * RATE)
+        with av.open(str(path)) as file:
+            assert sorted(c["metadata"]["title"] for c in file.chapters()) == sorted(f"cue {k}" for k in range(count))
+
+
 @pytest.mark.parametrize("suffix", [".wav", ".flac", ".mp3"])
 def test_names_that_are_no_text_are_marked(tmp_path, suffix):
     path = tmp_path / f"a{suffix}"

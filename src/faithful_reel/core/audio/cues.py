@@ -16,6 +16,8 @@ from faithful_reel.core.errors import FileProblem
 from faithful_reel.core.files import encodable
 
 MOST_CUES = 10_000
+MOST_CHILDREN = 255
+"""ID3v2 Chapter Frame Addendum 1.0, 3.2: the entry count of a table of contents is one byte."""
 _RIFF, _WORD = b"RIFF", 4
 
 
@@ -110,9 +112,15 @@ def _to_mp3(path: Path, cues: Sequence[Cue], rate: int, length: int) -> None:
     except ID3NoHeaderError:
         tags = ID3()
     names = [f"c{number}" for number in range(1, len(cues) + 1)]
+    listed, level = names, 0
+    while len(listed) > MOST_CHILDREN:  # a table counts its entries in one byte: more are a table of tables
+        parts = [listed[k : k + MOST_CHILDREN] for k in range(0, len(listed), MOST_CHILDREN)]
+        level, listed = level + 1, [f"toc{level}.{k}" for k in range(len(parts))]
+        for name, part in zip(listed, parts, strict=True):
+            tags.add(CTOC(element_id=name, flags=CTOCFlags.ORDERED, child_element_ids=part, sub_frames=[]))
     flags = CTOCFlags.TOP_LEVEL | CTOCFlags.ORDERED
     tags.add(
-        CTOC(element_id="toc", flags=flags, child_element_ids=names, sub_frames=[TIT2(encoding=Encoding.UTF8, text=["Cues"])])
+        CTOC(element_id="toc", flags=flags, child_element_ids=listed, sub_frames=[TIT2(encoding=Encoding.UTF8, text=["Cues"])])
     )
     ends = [c.at + c.length if c.length else after for c, after in zip(cues, [*(c.at for c in cues[1:]), length], strict=True)]
     for name, cue, end in zip(names, cues, ends, strict=True):

@@ -12,11 +12,12 @@ from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 
 from faithful_reel.core.audio.encode import write_audio
+from faithful_reel.core.audio.files import MAX_RATE
 from faithful_reel.core.errors import FileProblem, StoreProblem
-from faithful_reel.core.files import beside
+from faithful_reel.core.files import beside, encodable, from_json
 from faithful_reel.core.units import Signal
 
-LONGEST_NAME, LONGEST_NOTE = 200, 4000
+LONGEST_NAME, LONGEST_NOTE, LONGEST = 200, 4000, 1 << 40
 _ID = re.compile(r"[0-9a-f]{32}")
 
 
@@ -43,18 +44,19 @@ class HouseShelf:
         found: list[Housed] = []
         for path in self.folder.glob("*.json") if self.folder.is_dir() else ():
             try:
-                known = json.loads(path.read_text(encoding="utf-8"))
+                known = from_json(path.read_text(encoding="utf-8"))
                 item = Housed(
                     path.stem,
-                    str(known["name"]),
+                    encodable(str(known["name"])),
                     int(known["rate"]),
                     int(known["length"]),
-                    str(known["color"]),
-                    str(known["note"]),
+                    encodable(str(known["color"])),
+                    encodable(str(known["note"])),
                 )
-            except (OSError, ValueError, TypeError, KeyError):
+            except (OSError, ValueError, OverflowError, TypeError, KeyError):
                 continue
-            if _ID.fullmatch(item.id) and self.sound(item.id).is_file():
+            sane = 1 <= item.rate <= MAX_RATE and 0 <= item.length <= LONGEST
+            if sane and _ID.fullmatch(item.id) and self.sound(item.id).is_file():
                 found.append(item)
         return sorted(found, key=lambda i: (i.name.casefold(), i.id))
 

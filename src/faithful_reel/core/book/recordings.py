@@ -24,7 +24,7 @@ from faithful_reel.core.audio.overview import BASE, Overview, overview_of
 from faithful_reel.core.audio.wholeness import shortfall
 from faithful_reel.core.book.model import Book, Recording, Stretch
 from faithful_reel.core.errors import FileProblem, StoreProblem
-from faithful_reel.core.files import beside, hash_of, plain, shown
+from faithful_reel.core.files import beside, from_json, hash_of, plain, shown
 from faithful_reel.core.jobs import Unwatched, Watch
 from faithful_reel.core.measure.health import HealthMeter
 from faithful_reel.core.measure.levels import Meter
@@ -82,7 +82,7 @@ def _is_whole_copy(folder: Path, copy: Path) -> bool:
     """Whether a decoded copy is as it was made: by its size and time of change, where those differ by its hash."""
     note = _note_of(folder, copy)
     try:
-        *stamp, digest = json.loads(note.read_text(encoding="utf-8"))
+        *stamp, digest = from_json(note.read_text(encoding="utf-8"))
         if stamp == _stamp(copy):
             return True
         whole = bool(hash_of(copy) == digest)
@@ -372,7 +372,7 @@ def touched_faults(folder: Path, book: Book, watch: Watch | None = None) -> list
     notes = folder / "cache" / "whole.json"
     whole: dict[str, list[int]] = {}
     with contextlib.suppress(OSError, ValueError, TypeError):
-        whole = dict(json.loads(notes.read_text(encoding="utf-8")))
+        whole = dict(from_json(notes.read_text(encoding="utf-8")))
     stamps = {r.hash: _stamp(folder / "recordings" / r.stored) for r in book.recordings if not r.parts}
     touched = tuple(r for r in book.recordings if not r.parts and (not stamps[r.hash] or whole.get(r.hash) != stamps[r.hash]))
     found = faults(folder, replace(book, recordings=touched), hashes=True, watch=watch)

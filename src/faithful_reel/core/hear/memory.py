@@ -15,7 +15,7 @@ from typing import Any, Self
 import numpy as np
 
 from faithful_reel.core.errors import FileProblem
-from faithful_reel.core.files import address
+from faithful_reel.core.files import address, from_json
 from faithful_reel.core.units import Signal, Span
 
 FORMAT = "1"
@@ -86,7 +86,7 @@ class Memory:
             found = self._asked("SELECT answer FROM answers WHERE question = ?", (key,))
         if found:
             with contextlib.suppress(ValueError, TypeError):  # a damaged answer is asked for again
-                return json.loads(found[0][0])
+                return from_json(found[0][0])
         answer = make()
         with self._lock:
             self._asked("INSERT OR REPLACE INTO answers VALUES (?, ?)", (key, json.dumps(answer)))
