@@ -149,7 +149,7 @@ def test_it_goes_on_where_it_was_left_even_after_the_book_was_closed(opened, qui
 
 def test_no_doubt_is_settled_that_is_not_seen(opened, quick):
     told = []
-    opened.window.bench.tell = told.append
+    opened.window.bench.tell = opened.window.bench.warn = opened.window.bench.report = told.append
     for act in ("quick.keep", "quick.pass", "quick.later", "quick.back", "quick.again"):
         opened.do(act)
     assert len(told) == 5
@@ -360,7 +360,7 @@ def wait_for(opened, what, timeout=20_000):
 
 def test_the_whole_book_is_heard_in_order_and_told(opened, heard_quickly, monkeypatch):
     told = []
-    opened.window.bench.tell = told.append
+    opened.window.bench.tell = opened.window.bench.warn = opened.window.bench.report = told.append
     monkeypatch.setattr(type(opened.window), "tell", lambda _self, text: told.append(text))
     opened.do("queue.book")
     acts = queue_of(opened)
@@ -419,7 +419,7 @@ def test_a_chapter_that_can_not_be_heard_does_not_hold_up_the_others(opened, hea
     ids = [c.id for c in opened.bookstate.chapters if c.recording]
     heard_quickly.fails.add(ids[1])
     told = []
-    opened.window.bench.tell = told.append
+    opened.window.bench.tell = opened.window.bench.warn = opened.window.bench.report = told.append
     opened.do("queue.book")
     wait_for(opened, lambda: opened.bookstate.chapter(ids[-1]).hearing)
     assert heard_quickly.order == ids
@@ -467,7 +467,7 @@ def test_a_chapter_that_was_not_heard_stands_by_estimate_and_nothing_is_cut_by_i
     assert window.parts.player.playing
     window.parts.transport.stop()
     told = []
-    window.bench.tell = told.append
+    window.bench.tell = window.bench.warn = window.bench.report = told.append
     before = window.bench.chapter.reel
     opened.click_word(20)
     opened.click_word(24, shift=True)

@@ -81,7 +81,7 @@ def desk(opened, monkeypatch, tmp_path):
     bench = window.bench
     lay_hearing(bench)
     told = []
-    bench.tell = told.append
+    bench.tell = bench.warn = bench.report = told.append
     held = HeldJobs()
     bench.jobs = held
     monkeypatch.setattr(window.parts.splice, "place_soon", lambda name: told.append(f"placed {name}"))
@@ -214,6 +214,7 @@ def test_what_is_kept_comes_to_the_ledger_and_the_best_is_put_in(desk, monkeypat
     now = desk.bench.book.pickups[0]
     assert (len(now.takes), now.takes[now.chosen].start) == (2, 2000)
     assert f"placed {line.id}" in desk.told
+    assert not (desk.bench.session.store.folder / "desk").exists()
 
 
 def test_what_could_not_be_kept_is_still_there(desk, monkeypatch):
@@ -229,6 +230,24 @@ def test_what_could_not_be_kept_is_still_there(desk, monkeypatch):
     desk.held.finish("Sort")
     assert "disk is full" in desk.told[-1]
     assert desk.record.takes == before
+
+
+def test_a_window_that_is_closed_while_a_recording_comes_in_loses_nothing(desk, opened):
+    read_line(desk, [voice(9.0), room(2.0)])
+    sound = desk.record.takes[0].sound
+    assert desk.record.keep()
+    read_line(desk, [voice(8.0), room(2.0)])  # a second take, which nobody kept
+    desk.record.close()
+    desk.bench.jobs = desk.window.jobs
+    opened.reopen()
+    left = sorted((opened.book / "desk").iterdir())
+    assert len(left) == 2
+    assert any(abs(len(read_mono(p, RATE)) - len(sound) - 1.6 * RATE) < 2 for p in left)
+    told = opened.window.strip.notice.text()
+    assert "not in the book yet" in told
+    assert all(p.name in told for p in left)
+    opened.reopen()
+    assert sorted((opened.book / "desk").iterdir()) == left
 
 
 def test_what_no_ear_knows_stands_under_what_fits_no_line(desk, monkeypatch):

@@ -42,7 +42,7 @@ def desk(opened):
     window = opened.window
     bench = window.bench
     told = []
-    bench.tell = told.append
+    bench.tell = bench.warn = bench.report = told.append
     lay_hearing(bench)
     held = HeldJobs()
     bench.jobs = held

@@ -325,7 +325,7 @@ def test_a_book_is_made_archived_unpacked_and_verified(demo, tmp_path):
     assert (tmp_path / "Tide.reelarchive").is_file()
     code, _, _ = call("unpack", tmp_path / "Tide.reelarchive", "--out", tmp_path / "Again.reelbook")
     assert code == 0
-    assert call("verify", tmp_path / "Again.reelbook")[:2] == (0, "Again.reelbook: 6 steps, 2 recordings, sound\n")
+    assert call("verify", tmp_path / "Again.reelbook")[:2] == (0, "Again.reelbook: 6 steps, 2 recordings, whole\n")
     lost = min((book / "recordings").iterdir())
     lost.unlink()
     code, out, _ = call("verify", book, "--json")

@@ -17,6 +17,7 @@ from faithful_reel.app.start import RecentBooks
 from faithful_reel.app.workbench import Workbench
 from faithful_reel.core.book.condition import SUFFIX
 from faithful_reel.core.book.keeping import ARCHIVE_SUFFIX, archived, backed_up, unpacked
+from faithful_reel.core.book.recordings import left_at_desk
 from faithful_reel.core.collate.proofing import wake
 from faithful_reel.core.files import same_file, shown
 
@@ -127,6 +128,12 @@ class Keeping(QObject):
         elif store.crashed:
             steps = store.count()
             self.bench.tell(f"The book was not closed the last time. Its database is whole, and all {steps} steps are here.")
+        if left := left_at_desk(self._folder):
+            names = ", ".join(p.name for p in left[:4]) + (" and more" if len(left) > 4 else "")
+            self.bench.warn(
+                f"Recorded at the desk and not in the book yet: {names}. Use Receive a pickup recording, from the folder "
+                f"{shown(left[0].parent)}; then the file can go."
+            )
         self._intake.check_touched(self._tell_faults)
 
     def _tell_faults(self) -> None:

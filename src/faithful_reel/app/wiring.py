@@ -161,6 +161,7 @@ def open_window(folder: Path, settings: QSettings, *, create: bool = False, simu
         proof_panel.keep_place()
         places.save(bench.chapter_id)
         parts.splice.close()
+        recording.close()
         player.card.close()
 
     window.closing.append(let_go)

@@ -105,7 +105,7 @@ def test_the_table_has_a_cell_for_every_heading():
     rows = list(csv.reader(io.StringIO(WRITERS[".csv"](SHEET).decode("utf-8-sig"))))
     assert rows[0] == list(HEADINGS)
     assert [len(r) for r in rows] == [len(HEADINGS)] * 3
-    assert dict(zip(HEADINGS, rows[1], strict=True))["words to mind"] == "“that”"
+    assert dict(zip(HEADINGS, rows[1], strict=True))["words to watch"] == "“that”"
     assert dict(zip(HEADINGS, rows[2], strict=True))["clip"] == ""
 
 

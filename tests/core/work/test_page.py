@@ -103,7 +103,7 @@ def test_a_take_that_is_in_stands_for_its_findings(state, is_in):
         [mark] = marks
         assert (mark.id, mark.kind, mark.first, mark.count) == ("p", None, 4, 2)
         assert (mark.start, mark.stop) == (place(4), place(4) + 49_000)
-        assert mark.note == f"take in, {state.value}"
+        assert mark.note == {State.SPLICED: "put in", State.PASSED: "passed"}[state]
         assert mark.decision is Decision.PICKUP
     else:
         assert [m.id for m in marks] == ["f1"]

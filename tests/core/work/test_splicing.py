@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import replace
+from types import SimpleNamespace
 
 import numpy as np
 import pytest
@@ -13,6 +15,7 @@ from faithful_reel.core.book.pickups import SpliceTakes, TakeOut, placed_span
 from faithful_reel.core.collate.proofing import Placed
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.hear.recogniser import Heard
+from faithful_reel.core.jobs import Unwatched
 from faithful_reel.core.pickups.ledger import Part, Pickup, State, Take
 from faithful_reel.core.pickups.placing import take_bounds, take_rows
 from faithful_reel.core.reel.commands import CutAndClose, ReplaceByTake, SplitAt
@@ -21,6 +24,7 @@ from faithful_reel.core.reel.render import Renderer
 from faithful_reel.core.splice.match import Switches
 from faithful_reel.core.splice.place import Choice
 from faithful_reel.core.units import Span
+from faithful_reel.core.work import splicing
 from faithful_reel.core.work.splicing import (
     NEAR_WORDS,
     in_place,
@@ -217,6 +221,28 @@ def test_a_recording_and_a_take_as_reels(state):
     lost = replace(book, recordings=book.recordings[:1])
     assert take_reel(lost, take).lanes[0].segments == (Piece("r2", 0, take.stop + round(0.25 * RATE)),)
     assert len(chapter.reel) == book.recordings[0].length
+
+
+def test_a_thousand_lines_in_one_act_read_each_sound_at_once(state, monkeypatch, tmp_path):
+    """What was planned before is read from memory, however many lines there are before: not one reader inside the other."""
+    book, chapter, hearing, pickup = state
+    count = 1_200
+    number = itertools.count()
+
+    def planned(_book, _chapter, _pickup, _hearing, rendering, **_):
+        k = next(number)
+        source = rendering(chapter.reel).source
+        assert [source(f"m{j}", 0, 1)[0] for j in (0, k - 1) if 0 <= j < k] == [j for j in (0, k - 1) if 0 <= j < k]
+        sound = SimpleNamespace(sound=np.full(10, k, np.float32), hash=f"m{k}")
+        return [SimpleNamespace(lane=0, reel=chapter.reel, joins=(), matched=sound)]
+
+    monkeypatch.setattr(splicing, "preview_parts", planned)
+    monkeypatch.setattr(splicing, "natural_of", lambda *_: None)
+    monkeypatch.setattr(splicing, "keep_matched", lambda *given: [(given[-1][0].matched, 0.0)])
+    monkeypatch.setattr(splicing, "splice_of", lambda *_: None)
+    monkeypatch.setattr(splicing, "SpliceTakes", lambda _: SimpleNamespace(apply=lambda book: book))
+    many = splicing.planned_many(tmp_path, book, [pickup] * count, lambda _: hearing, render_of, {}, Switches(), Unwatched())
+    assert (len(many.splices), many.left) == (count, ())
 
 
 def test_joins_are_those_with_a_crossfade():

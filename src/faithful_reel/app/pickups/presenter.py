@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import shutil
 from collections.abc import Callable
 from datetime import date
 from functools import partial
@@ -320,8 +319,8 @@ class PickupsPresenter(Observed):
     def receive_own(
         self, path: Path, pickup: Pickup, done: Callable[[Received], None], stopped: Callable[[BaseException], None]
     ) -> None:
-        """Take in what was recorded for one line; of it nothing is refused, and the folder that it is in goes afterwards."""
-        self._sort(path, [pickup], done=done, stopped=stopped, own=True)
+        """Take in what was recorded for one line."""
+        self._sort(path, [pickup], done=done, stopped=stopped)
 
     def _sort(
         self,
@@ -330,18 +329,14 @@ class PickupsPresenter(Observed):
         *,
         done: Callable[[Received], None],
         stopped: Callable[[BaseException], None],
-        own: bool = False,
     ) -> None:
         folder, book, ears = self.bench.session.store.folder, self.bench.book, self.bench.ears
 
         def job(watch: Watch) -> Received:
-            try:
-                with Memory(folder / HEARD) as memory:
-                    every = partial(ears.all, book.language)
-                    return received_takes(folder, book, path, waiting, every, watch, memory)
-            finally:
-                if own:
-                    shutil.rmtree(path.parent, ignore_errors=True)
+            with Memory(folder / HEARD) as memory:
+                every = partial(ears.all, book.language)
+                return received_takes(folder, book, path, waiting, every, watch, memory)
+
 
         self.bench.jobs.start(f"Sort {path.name}", job, done=done, stopped=stopped)
 

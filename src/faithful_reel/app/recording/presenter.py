@@ -5,7 +5,8 @@ No Qt.  Who shows it calls `tick` some twenty times a second.
 
 from __future__ import annotations
 
-import tempfile
+import contextlib
+import itertools
 from collections.abc import Callable
 from dataclasses import dataclass
 from enum import StrEnum
@@ -20,7 +21,9 @@ from faithful_reel.app.splice.presenter import SplicePresenter
 from faithful_reel.app.transport.presenter import Transport
 from faithful_reel.core.audio.encode import write_audio
 from faithful_reel.core.book.pickups import ChooseTake
-from faithful_reel.core.errors import AppError
+from faithful_reel.core.book.recordings import AT_DESK
+from faithful_reel.core.errors import AppError, StoreProblem
+from faithful_reel.core.files import shown
 from faithful_reel.core.pickups.ledger import DONE, Pickup, Take, Want
 from faithful_reel.core.units import SILENT_DB, Signal, decibels
 from faithful_reel.core.work.asking import asked_by_hand, heard_instead, sentence_before, words_to_mind
@@ -286,12 +289,8 @@ class RecordPresenter:
             self.tell("Nothing was recorded yet.")
             return False
         self.stop()
-        rate = self.bench.book.rate
-        silence = np.zeros((1, round(GAP_S * rate)), np.float32)
-        folder = Path(tempfile.mkdtemp(prefix="reel-"))
-        path = folder / f"at-the-desk-{pickup.id}.wav"
         try:
-            write_audio(path, [part for t in self.takes for part in (silence, t.sound[None], silence)], rate)
+            path = self._written(pickup.id)
         except AppError as problem:
             self.tell(str(problem))
             return False
@@ -299,6 +298,8 @@ class RecordPresenter:
 
         def came(found: Received) -> None:
             self.pickups.received(found)
+            if any(r.hash == found.recording.hash for r in self.bench.book.recordings):
+                _cleared(path)
             new = next((row for row in found.matched if row[0] == pickup.id), None)
             if new is None:
                 self.bench.tell("The line was not heard in what was recorded. It stands under what fits no line.")
@@ -307,11 +308,33 @@ class RecordPresenter:
 
         def stopped(why: BaseException) -> None:
             self._takes[name] = [*kept, *self._takes.get(name, [])]
+            _cleared(path)
             self.bench.stopped(why)
 
         self.pickups.receive_own(path, pickup, came, stopped)
         self.stage = Stage.IDLE
         return True
+
+    def _written(self, line: str) -> Path:
+        """All takes of a line in one file of the book's folder, where it outlasts a window that is closed.  AppError where it
+        can not be written."""
+        rate = self.bench.book.rate
+        silence = np.zeros((1, round(GAP_S * rate)), np.float32)
+        folder = self.bench.session.store.folder / AT_DESK
+        try:
+            folder.mkdir(exist_ok=True)
+        except OSError as problem:
+            raise StoreProblem(f"What was recorded can not be kept in {shown(folder)} ({problem.strerror}).") from problem
+        path = next(p for k in itertools.count(1) if not (p := folder / f"at-the-desk-{line}{f'-{k}' * (k > 1)}.wav").exists())
+        write_audio(path, [part for t in self._takes[line] for part in (silence, t.sound[None], silence)], rate)
+        return path
+
+    def close(self) -> None:
+        """The book is about to be closed: takes that nobody threw away are left beside it, and told at the next opening."""
+        self.stop()
+        for line in [line for line, takes in self._takes.items() if takes]:
+            with contextlib.suppress(AppError):  # there is nobody left to tell
+                self._written(line)
 
     def _put_in(self, name: str, take: Take) -> None:
         """Use a take that came in, whatever was chosen before, and put it in."""
@@ -326,3 +349,9 @@ class RecordPresenter:
         self.stop()
         self._takes.pop(self._of, None)
         self.stage = Stage.IDLE
+
+
+def _cleared(path: Path) -> None:
+    with contextlib.suppress(OSError):
+        path.unlink()
+        path.parent.rmdir()

@@ -151,6 +151,18 @@ def _kept_overview(path: Path, length: int) -> Overview | None:
     return found if whole and levels[0].shape[1] == -(-length // BASE) else None
 
 
+AT_DESK = "desk"
+"""Where in a book's folder a recording made at the desk lies until it is in the book."""
+
+
+def left_at_desk(folder: Path) -> list[Path]:
+    """Recordings made at the desk that did not come into the book, as when its window was closed meanwhile; by name."""
+    try:
+        return sorted(p for p in (folder / AT_DESK).glob("*.wav") if p.is_file())
+    except OSError:
+        return []
+
+
 def received(folder: Path, source: Path, rate: int, watch: Watch | None = None) -> Recording:
     """Copy a recording into the book's folder, verify the copy by its hash, make it read-only, and look at its health.
 

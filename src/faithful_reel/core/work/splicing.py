@@ -150,7 +150,7 @@ class Preview:
 
     def source(self, others: Source) -> Source:
         """Reads the matched take from memory, all else from `others`."""
-        return with_sound(others, self.matched.id, self.matched.sound)
+        return with_sounds(others, {self.matched.id: self.matched.sound})
 
     def placed(self, recording: str, number: int, count: int) -> Placed:
         """What of a line of `count` tokens stands in the reel from take `number`, whose matched sound is kept as a recording."""
@@ -160,12 +160,13 @@ class Preview:
         return Placed(recording, words, number)
 
 
-def with_sound(others: Source, name: str, sound: Signal) -> Source:
-    """Reads one recording from memory, (n,), all else from `others`."""
+def with_sounds(others: Source, sounds: Mapping[str, Signal]) -> Source:
+    """Reads some recordings from memory, (n,) by name, all else from `others`."""
 
     def read(recording: str, start: int, stop: int) -> Signal:
-        if recording != name:
+        if recording not in sounds:
             return others(recording, start, stop)
+        sound = sounds[recording]
         out = np.zeros(max(0, stop - start), np.float32)
         first, last = max(0, start), min(len(sound), stop)
         if last > first:
@@ -668,10 +669,7 @@ def planned_many(
     naturals: dict[tuple[str, int], NaturalSeams] = {}
 
     def rendering(reel: Reel) -> Renderer:
-        source = render_of(reel).source
-        for name, sound in sounds.items():
-            source = with_sound(source, name, sound)
-        return Renderer(reel, source)
+        return Renderer(reel, with_sounds(render_of(reel).source, sounds))
 
     for done, wanted in enumerate(pickups):
         watch.tick(done / len(pickups), f"planning {done + 1} of {len(pickups)}")
