@@ -112,9 +112,53 @@ def test_what_another_program_made_or_changed_is_taken_over(tmp_path):
     assert lane.segments[2].name == "more"
 
 
+def foreign(address="file:///media/s%20chapter.wav", **clip):
+    """One clip of 2 s from 0.5 s on, as another program writes it; on a track without a range."""
+    time, span = otio.opentime.RationalTime, otio.opentime.TimeRange
+    made = otio.schema.Clip(
+        "words", otio.schema.ExternalReference(target_url=address), span(time(12, 24), time(24, 24)), **clip
+    )
+    timeline = otio.schema.Timeline(name="x")
+    track = otio.schema.Track(name="A1", kind=otio.schema.TrackKind.Audio)
+    track.append(made)
+    timeline.tracks.append(track)
+    return timeline
+
+
+@pytest.mark.parametrize(
+    "effect",
+    [otio.schema.LinearTimeWarp(time_scalar=1.5), otio.schema.FreezeFrame(), otio.schema.LinearTimeWarp(time_scalar=-1.0)],
+)
+def test_what_is_played_at_another_speed_is_refused_by_name(effect):
+    with pytest.raises(EditRefused, match="“words” is played at another speed"):
+        reel_from(foreign(effects=[effect]), BOOK)
+    assert len(reel_from(foreign(effects=[otio.schema.LinearTimeWarp(time_scalar=1.0)]), BOOK)) == RATE
+
+
+@pytest.mark.parametrize("address", ["s%20chapter.wav", "file:///a/s%20chapter.wav", r"D:\\sea\\s chapter.wav", r"..\s%20chapter.wav"])
+def test_a_recording_is_found_by_any_way_to_write_its_file(address):
+    (lane,) = reel_from(foreign(address), BOOK).lanes
+    assert lane.segments == (Piece("s", RATE // 2, RATE // 2 + RATE, name="words"),)
+
+
+def test_a_clip_that_is_switched_off_is_silent_and_a_track_is_trimmed():
+    timeline = foreign()
+    clip, track = timeline.audio_tracks()[0][0], timeline.audio_tracks()[0]
+    track.append(clip.deepcopy())
+    clip.enabled = False
+    (lane,) = reel_from(timeline, BOOK).lanes
+    assert lane.segments == (Rest(RATE, name="words"), Piece("s", RATE // 2, RATE // 2 + RATE, name="words"))
+    time, span = otio.opentime.RationalTime, otio.opentime.TimeRange
+    for holder in (track, timeline.tracks):
+        track.source_range = timeline.tracks.source_range = None
+        holder.source_range = span(time(18, 24), time(12, 24))
+        (lane,) = reel_from(timeline, BOOK).lanes
+        assert lane.segments == (Rest(RATE // 4, name="words"), Piece("s", RATE // 2, RATE // 2 + RATE // 4, name="words"))
+
+
 @pytest.mark.parametrize(
     ("text", "told"),
-    [("", "could not be read"), ("{", "could not be read"), ("[]", "a.otio"), ('{"OTIO_SCHEMA": "Clip.2", "name": "x"}', "could not be read"), ('{"OTIO_SCHEMA": "Nothing.1"}', "not a timeline")],
+    [("[" * 200_000, "nested too deep"), ('{"children": [' * 4_000, "nested too deep"), ("", "could not be read"), ("{", "could not be read"), ("[]", "a.otio"), ('{"OTIO_SCHEMA": "Clip.2", "name": "x"}', "could not be read"), ('{"OTIO_SCHEMA": "Nothing.1"}', "not a timeline")],
 )  # fmt: skip
 def test_what_is_no_timeline_is_told(tmp_path, text, told):
     path = tmp_path / "a.otio"

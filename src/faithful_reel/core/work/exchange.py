@@ -7,6 +7,7 @@ from dataclasses import replace
 from itertools import count
 from pathlib import Path
 from typing import Any
+from urllib.parse import unquote
 
 import opentimelineio as otio
 from opentimelineio.opentime import RationalTime, TimeRange
@@ -15,7 +16,7 @@ from pydantic import ValidationError
 from faithful_reel.core.book.model import Book
 from faithful_reel.core.book.packing import adapter
 from faithful_reel.core.errors import EditRefused, FileProblem
-from faithful_reel.core.files import beside, shown
+from faithful_reel.core.files import beside, from_json, shown
 from faithful_reel.core.reel.bounds import lane_within, segment_within
 from faithful_reel.core.reel.reel import Join, Lane, Marker, Piece, Reel, Rest, RoomTone, Segment
 
@@ -115,6 +116,7 @@ def read_timeline(path: Path) -> otio.schema.Timeline:
     except (OSError, UnicodeDecodeError) as problem:
         raise FileProblem(f"{shown(path)} could not be read as a timeline. Export it as OpenTimelineIO again.") from problem
     try:
+        from_json(text)  # the library ends the process where a file is nested without end
         found = otio.adapters.read_from_string(text, "otio_json")
     except _BAD as problem:
         raise FileProblem(f"{shown(path)} could not be read as a timeline ({problem}). Export it again.") from problem
@@ -147,7 +149,7 @@ def _reel(timeline: otio.schema.Timeline, book: Book) -> Reel:
             continue
         segments: list[Segment] = []
         join: Join | None = None
-        for item in track:
+        for item in _trimmed(track, timeline.tracks.source_range):
             if isinstance(item, otio.schema.Transition):
                 join = Join(_samples(item.in_offset + item.out_offset, book.rate), "equal_power")
                 continue
@@ -168,6 +170,17 @@ def _reel(timeline: otio.schema.Timeline, book: Book) -> Reel:
     return Reel(tuple(lanes), kept)
 
 
+def _trimmed(track: Any, whole: TimeRange | None) -> Any:
+    """What of a track is played: in its own range, and in that of all tracks."""
+    spans = [span for span in (track.source_range, whole) if span is not None]
+    if spans:
+        track = track.deepcopy()
+        track.source_range = None  # else the library counts from it once more
+    for span in spans:
+        track = otio.algorithms.track_trimmed_to_range(track, span)
+    return track
+
+
 def _shown(segment: Segment, before: Segment) -> int:
     """How long the transition is that a segment's join is written as, in samples: no longer than there is sound for."""
     return 2 * min(segment.join.length // 2, len(segment), len(before))
@@ -178,7 +191,13 @@ def _segment(item: Any, book: Book) -> Segment:
     start, length = _samples(span.start_time, book.rate), _samples(span.duration, book.rate)
     kept = _kept(Segment, item)
     known: Segment | None = kept
-    if isinstance(item, otio.schema.Gap):
+    for effect in item.effects:
+        if isinstance(effect, otio.schema.TimeEffect) and getattr(effect, "time_scalar", 0.0) != 1.0:
+            raise EditRefused(
+                f"The clip “{item.name}” is played at another speed or stands still ({effect.name or type(effect).__name__}), which this program does "
+                "not do. Render it to a file of its own first."
+            )
+    if isinstance(item, otio.schema.Gap) or not item.enabled:
         return replace(known, length=length) if isinstance(known, Rest) else Rest(length, name=item.name or "")
     if isinstance(known, RoomTone):
         if known.recording:
@@ -197,10 +216,10 @@ def _recording(item: Any, known: Segment | None, book: Book) -> str:
     if isinstance(known, Piece) and known.recording in there:
         return known.recording
     address = getattr(getattr(item, "media_reference", None), "target_url", "") or ""
-    file = address.replace("\\\\", "/").rsplit("/", 1)[-1]
-    stem = file.rsplit(".", 1)[0]
+    file = address.replace("\\", "/").rsplit("/", 1)[-1]
+    names = {file, unquote(file)} - {""}  # addresses write a space as %20
     for recording in book.recordings:
-        if file and (recording.hash == stem or recording.name == file):
+        if recording.name in names or recording.hash in {n.rsplit(".", 1)[0] for n in names}:
             return recording.hash
     raise EditRefused(f"The clip “{item.name}” plays {file or 'no file'}, which is no recording of this book. Bring it in first.")
 
