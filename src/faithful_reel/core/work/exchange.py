@@ -149,7 +149,8 @@ def _reel(timeline: otio.schema.Timeline, book: Book) -> Reel:
             continue
         segments: list[Segment] = []
         join: Join | None = None
-        for item in _trimmed(track, timeline.tracks.source_range):
+        played = _trimmed(track, timeline.tracks.source_range)  # held by a name: its clips go with it
+        for item in played:
             if isinstance(item, otio.schema.Transition):
                 join = Join(_samples(item.in_offset + item.out_offset, book.rate), "equal_power")
                 continue
