@@ -443,7 +443,7 @@ def intake(
             continue
         h = r.health
         assert h is not None
-        missed = shortcomings(h, rate=r.rate, peak_db=r.peak_db, noise_floor_db=r.noise_floor_db)
+        missed = shortcomings(h, rate=r.rate, peak_db=r.peak_db, rms_db=r.rms_db, noise_floor_db=r.noise_floor_db)
         tone = {"start": round(r.tone.start / 44_100, 3), "end": round(r.tone.stop / 44_100, 3)} if r.tone else None
         reports.append(
             {

@@ -27,7 +27,7 @@ def raw(*, seconds=12.0, floor_db=-66.0, rate=RATE):
 
 def test_a_sound_recording_misses_nothing():
     found, _ = health_of(raw())
-    assert shortcomings(found, rate=RATE, peak_db=-6, noise_floor_db=-66) == []
+    assert shortcomings(found, rate=RATE, peak_db=-6, rms_db=-20, noise_floor_db=-66) == []
     assert found.clipped == 0
     assert found.hum_hz == 0
 
@@ -41,7 +41,7 @@ def test_clipped_samples_are_counted_where_they_are(block):
     found, _ = health_of(x, block=block)
     assert found.places == ((200_000, 7), (300_000, 5))
     assert found.clipped == 12
-    assert "12 clipped samples" in shortcomings(found, rate=RATE, peak_db=0, noise_floor_db=-66)
+    assert "12 clipped samples" in shortcomings(found, rate=RATE, peak_db=0, rms_db=-20, noise_floor_db=-66)
 
 
 def test_a_ceiling_under_full_scale_shows_as_flat_tops():
@@ -65,7 +65,7 @@ def test_clipping_in_one_channel_is_found():
 def test_dc_is_measured():
     found, _ = health_of(raw() + 0.02)
     assert found.dc == pytest.approx(0.02, abs=2e-4)
-    assert "DC of 2.0 % of full scale" in shortcomings(found, rate=RATE, peak_db=-6, noise_floor_db=-66)
+    assert "DC of 2.0 % of full scale" in shortcomings(found, rate=RATE, peak_db=-6, rms_db=-20, noise_floor_db=-66)
 
 
 @pytest.mark.parametrize("hz", [50.0, 60.0, 59.4])
@@ -77,7 +77,7 @@ def test_hum_is_named_by_its_frequency_and_level(hz, rate):
     found, _ = health_of(x + hum.astype(np.float32), rate)
     assert found.hum_hz == pytest.approx(hz, abs=0.2)
     assert found.hum_db == pytest.approx(-60 + 10 * np.log10(1.25), abs=1.0)
-    assert any("hum at" in m for m in shortcomings(found, rate=rate, peak_db=-6, noise_floor_db=-62))
+    assert any("hum at" in m for m in shortcomings(found, rate=rate, peak_db=-6, rms_db=-20, noise_floor_db=-62))
 
 
 def test_room_tone_and_speech_are_found_anywhere():
@@ -93,7 +93,7 @@ def test_room_tone_and_speech_are_found_anywhere():
 
 def test_the_limits_that_are_missed_are_named():
     found, _ = health_of(noise(seconds=3, rms_db=-20))
-    missed = shortcomings(found, rate=22_050, peak_db=-3, noise_floor_db=-48)
+    missed = shortcomings(found, rate=22_050, peak_db=-3, rms_db=-20, noise_floor_db=-48)
     assert any("22050 Hz, under the 44100 Hz" in m for m in missed)
     assert any("−48 dB is hard to mend" in m for m in missed)
     assert any("room tone" in m for m in missed)

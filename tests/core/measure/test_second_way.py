@@ -217,8 +217,8 @@ def test_rules_that_do_not_apply_are_not_asked():
 SOUND = Health("24-bit", "wav", 60.0, 0, (), 0.0, 0.0, -200.0, 3.0, 0.6, 55.0)
 
 
-def missed(*, rate=44_100, peak_db=-6.0, noise_floor_db=-66.0, **change):
-    return shortcomings(replace(SOUND, **change), rate=rate, peak_db=peak_db, noise_floor_db=noise_floor_db)
+def missed(*, rate=44_100, peak_db=-6.0, rms_db=-22.0, noise_floor_db=-66.0, **change):
+    return shortcomings(replace(SOUND, **change), rate=rate, peak_db=peak_db, rms_db=rms_db, noise_floor_db=noise_floor_db)
 
 
 @pytest.mark.parametrize(
@@ -234,6 +234,9 @@ def missed(*, rate=44_100, peak_db=-6.0, noise_floor_db=-66.0, **change):
         ({"noise_floor_db": -59.9}, ["noise floor of −59.9 dB needs noise reduction (limit −60 dB)"]),
         ({"noise_floor_db": -50.0}, ["noise floor of −50.0 dB needs noise reduction (limit −60 dB)"]),
         ({"noise_floor_db": -49.0}, ["noise floor of −49 dB is hard to mend (limit −60 dB)"]),
+        ({"rms_db": -32.0}, []),
+        ({"rms_db": -38.0}, ["recorded softly, at −38 dB RMS: at −20 dB its noise floor is −48 dB (limit −60 dB)"]),
+        ({"rms_db": -90.0, "speech": 0.0}, ["nobody speaks in it"]),
         ({"dc": 0.005}, []),
         ({"dc": 0.006}, ["DC of 0.6 % of full scale"]),
         ({"hum_hz": 50.0, "hum_db": -66.0}, []),

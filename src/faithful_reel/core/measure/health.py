@@ -27,6 +27,9 @@ TONE_S = 0.4
 LEAST_DELIVERY_RATE = 44_100
 LOUDEST_FLOOR_DB, HARD_FLOOR_DB = -60.0, -50.0
 GREATEST_DC = 0.005
+SOFTEST_DB, USUAL_DB = -32.0, -20.0
+"""A narration under the first was recorded too softly (own rule); the second is what it is mastered to (common practice)."""
+LEAST_SPEECH = 0.05
 LEAST_TONE_S = 1.0
 LOUDEST_HUM_DB = -66.0
 
@@ -216,10 +219,11 @@ class HealthMeter:
         return exact, decibels(math.sqrt(total / spread))
 
 
-def shortcomings(health: Health, *, rate: int, peak_db: float, noise_floor_db: float) -> list[str]:
+def shortcomings(health: Health, *, rate: int, peak_db: float, rms_db: float, noise_floor_db: float) -> list[str]:
     """The limits that a recording misses, each in plain words with its figure; empty where it is sound.
 
-    They are 44.1 kHz for delivery, a noise floor of at most -60 dB RMS, no clipping, and enough room tone to fill with.
+    They are 44.1 kHz for delivery, a noise floor of at most -60 dB RMS, no clipping, enough room tone to fill with, and a level
+    from which the usual one can be reached: what lifts the voice lifts the room.
 
     References
     ----------
@@ -236,12 +240,17 @@ def shortcomings(health: Health, *, rate: int, peak_db: float, noise_floor_db: f
         missed.append(f"noise floor of {noise_floor_db:.0f} dB is hard to mend (limit −60 dB)".replace("-", "−"))
     elif noise_floor_db > LOUDEST_FLOOR_DB:
         missed.append(f"noise floor of {noise_floor_db:.1f} dB needs noise reduction (limit −60 dB)".replace("-", "−"))
+    if rms_db < SOFTEST_DB and health.speech >= LEAST_SPEECH:
+        lifted = noise_floor_db + USUAL_DB - rms_db
+        missed.append(
+            f"recorded softly, at {rms_db:.0f} dB RMS: at {USUAL_DB:.0f} dB its noise floor is {lifted:.0f} dB (limit −60 dB)".replace("-", "−")
+        )
     if health.dc > GREATEST_DC:
         missed.append(f"DC of {100 * health.dc:.1f} % of full scale")
     if health.hum_hz and health.hum_db > LOUDEST_HUM_DB:
         missed.append(f"hum at {health.hum_hz:.0f} Hz, {health.hum_db:.0f} dB".replace("-", "−"))
     if health.tone_s < LEAST_TONE_S:
         missed.append(f"only {health.tone_s:.1f} s of room tone found")
-    if health.speech < 0.05:
+    if health.speech < LEAST_SPEECH:
         missed.append("nobody speaks in it")
     return missed
