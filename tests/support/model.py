@@ -25,6 +25,7 @@ from faithful_reel.core.audio.overview import overview_of
 from faithful_reel.core.book.model import Book, ChapterState, Recording
 from faithful_reel.core.book.session import Session
 from faithful_reel.core.collate.proofing import Placed
+from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.hear.recogniser import Heard
 from faithful_reel.core.reel.reel import Lane, Marker, Piece, Reel, Rest, ToneSource
 from faithful_reel.core.text.words import Chapter, chapter_of
@@ -318,7 +319,10 @@ class Editor:
         cuts = offcuts_of(self.store.changes[-1:], chapter)
         for cut in cuts:
             reel = self.bench.book.chapter(chapter).reel
-            edits = put_back(cut, reel)
+            try:
+                edits = put_back(cut, reel)
+            except EditRefused:  # it came back with one before it: whether it did is counted below
+                continue
             if not self.editing.do(
                 self.bench.book.chapter(chapter), lambda edits=edits: edits, "Put back", meant=frozenset(k.id for k in reel.lanes)
             ):
