@@ -204,7 +204,7 @@ def test_what_is_in_is_seen_as_in_with_its_seam(heard):
     pickup = put_in(heard)
     marks = {m.id: m for m in window.galley.content.marks}
     assert "f1" not in marks  # the misread is no longer on the page
-    assert (marks[pickup.id].kind, marks[pickup.id].note) == (None, "take in, spliced")
+    assert (marks[pickup.id].kind, marks[pickup.id].note) == (None, "put in")
     window.parts.proof.choose("f1")
     assert "the take is in" in window.panels["proof"].docket.card.why.text()
     heard.do("view.splice")

@@ -18,7 +18,7 @@ from faithful_reel.app.splice import presenter as splice_module
 from faithful_reel.app.splice.panel import SplicePanel
 from faithful_reel.app.splice.presenter import SWITCHES
 from faithful_reel.core.book.commands import EditReel
-from faithful_reel.core.book.pickups import ChooseParts, ChooseTake, ReceiveTakes
+from faithful_reel.core.book.pickups import ChooseParts, ChooseTake, ReceiveTakes, placed_span
 from faithful_reel.core.errors import EditRefused, StoreProblem
 from faithful_reel.core.jobs import Unwatched
 from faithful_reel.core.pickups.ledger import Part, State, Take
@@ -162,8 +162,12 @@ def test_a_plan_of_what_was_is_not_put_in(desk):
     assert desk.bench.do(EditReel("c1", CutAndClose(100_000, 140_000)))
     assert desk.s.current_plan() is None
     assert not desk.s.place()
-    assert "still being planned" in desk.told[-1]
-    assert planned(desk) is not None
+    assert "goes in as soon as it is" in desk.told[-1]
+    assert desk.bench.book.pickup(desk.first).state is not State.SPLICED
+    planned(desk)
+    put = desk.bench.book.pickup(desk.first)
+    assert put.state is State.SPLICED
+    assert placed_span(desk.bench.book.chapter("c1").reel, desk.first) is not None  # in the reel as it is, not as it was
 
 
 def test_of_plans_asked_for_one_after_another_only_the_last_counts(desk):
