@@ -415,7 +415,9 @@ def test_settings_are_remembered(opened):
 DEEP = "[" * 200_000
 
 
-@pytest.mark.parametrize("value", [DEEP, '{"a": [1e999]}', "[" + "9" * 400 + "]", '{"docket": [1e300, -1, 0]}', "\ud800", "{"], ids="abcdef")
+@pytest.mark.parametrize(
+    "value", [DEEP, '{"a": [1e999]}', "[" + "9" * 400 + "]", '{"docket": [1e300, -1, 0]}', "\ud800", "{"], ids="abcdef"
+)
 def test_settings_and_shelves_of_anything_open_a_window(opened, value):
     """Every key that the window keeps, and a sound of the house shelf, set to what no program writes."""
     settings = opened.window.settings

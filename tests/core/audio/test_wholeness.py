@@ -150,7 +150,10 @@ def test_intake_and_check_do_not_take_half_a_file_for_a_whole_one(tmp_path):
     path = halved(made(tmp_path / "a.wav"))
     health = examined(path, 44_100).health
     assert health is not None
-    assert "its header promises 8.0 s, 4.0 s are there" in shortcomings(health, rate=44_100, peak_db=-20, rms_db=-20, noise_floor_db=-70)[0]
+    assert (
+        "its header promises 8.0 s, 4.0 s are there"
+        in shortcomings(health, rate=44_100, peak_db=-20, rms_db=-20, noise_floor_db=-70)[0]
+    )
     whole = next(v for v in checked_file(path, RETAIL)[1] if v.rule == "whole")
     assert (whole.passed, whole.value) == (False, "4.0 of 8.0 s")
 

@@ -115,9 +115,7 @@ def test_what_another_program_made_or_changed_is_taken_over(tmp_path):
 def foreign(address="file:///media/s%20chapter.wav", **clip):
     """One clip of 2 s from 0.5 s on, as another program writes it; on a track without a range."""
     time, span = otio.opentime.RationalTime, otio.opentime.TimeRange
-    made = otio.schema.Clip(
-        "words", otio.schema.ExternalReference(target_url=address), span(time(12, 24), time(24, 24)), **clip
-    )
+    made = otio.schema.Clip("words", otio.schema.ExternalReference(target_url=address), span(time(12, 24), time(24, 24)), **clip)
     timeline = otio.schema.Timeline(name="x")
     track = otio.schema.Track(name="A1", kind=otio.schema.TrackKind.Audio)
     track.append(made)
@@ -135,7 +133,9 @@ def test_what_is_played_at_another_speed_is_refused_by_name(effect):
     assert len(reel_from(foreign(effects=[otio.schema.LinearTimeWarp(time_scalar=1.0)]), BOOK)) == RATE
 
 
-@pytest.mark.parametrize("address", ["s%20chapter.wav", "file:///a/s%20chapter.wav", r"D:\\sea\\s chapter.wav", r"..\s%20chapter.wav"])
+@pytest.mark.parametrize(
+    "address", ["s%20chapter.wav", "file:///a/s%20chapter.wav", r"D:\\sea\\s chapter.wav", r"..\s%20chapter.wav"]
+)
 def test_a_recording_is_found_by_any_way_to_write_its_file(address):
     (lane,) = reel_from(foreign(address), BOOK).lanes
     assert lane.segments == (Piece("s", RATE // 2, RATE // 2 + RATE, name="words"),)

@@ -68,7 +68,11 @@ def health(recording: Recording, fault: FaultKind | None = None) -> str:
     if recording.health is None:
         return "good" if recording.tone else "no room tone found"
     missed = shortcomings(
-        recording.health, rate=recording.rate, peak_db=recording.peak_db, rms_db=recording.rms_db, noise_floor_db=recording.noise_floor_db
+        recording.health,
+        rate=recording.rate,
+        peak_db=recording.peak_db,
+        rms_db=recording.rms_db,
+        noise_floor_db=recording.noise_floor_db,
     )
     return "; ".join(missed) if missed else "good"
 

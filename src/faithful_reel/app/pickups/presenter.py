@@ -337,7 +337,6 @@ class PickupsPresenter(Observed):
                 every = partial(ears.all, book.language)
                 return received_takes(folder, book, path, waiting, every, watch, memory)
 
-
         self.bench.jobs.start(f"Sort {path.name}", job, done=done, stopped=stopped)
 
     def received(self, found: Received) -> None:

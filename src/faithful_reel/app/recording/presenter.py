@@ -316,8 +316,7 @@ class RecordPresenter:
         return True
 
     def _written(self, line: str) -> Path:
-        """All takes of a line in one file of the book's folder, where it outlasts a window that is closed.  AppError where it
-        can not be written."""
+        """All takes of a line in one file in the book's folder, which outlasts the window.  AppError where there is no room."""
         rate = self.bench.book.rate
         silence = np.zeros((1, round(GAP_S * rate)), np.float32)
         folder = self.bench.session.store.folder / AT_DESK

@@ -217,7 +217,7 @@ def _even_end(heights: NDArray[np.float64], most: float) -> int:
         return 0
     half = EVEN_FRAMES // 2
     spread = maximum_filter1d(heights, EVEN_FRAMES, axis=1) - minimum_filter1d(heights, EVEN_FRAMES, axis=1)
-    even = np.flatnonzero((spread <= EVEN_DB).all(axis=0)[half : n - half])
+    even = np.flatnonzero(spread.max(axis=0)[half : n - half] <= EVEN_DB)
     if not len(even):
         return 0
     at = int(even[0])

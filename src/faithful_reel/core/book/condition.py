@@ -142,8 +142,10 @@ def held_open(folder: Path) -> Iterator[None]:
 
     Raises
     ------
+    BookInUse
+        Somebody has it open.
     StoreProblem
-        Somebody has it open, or the folder can not be written to.
+        The folder can not be written to.
     """
     handle = lock_file(folder)
     try:

@@ -242,9 +242,8 @@ def shortcomings(health: Health, *, rate: int, peak_db: float, rms_db: float, no
         missed.append(f"noise floor of {noise_floor_db:.1f} dB needs noise reduction (limit −60 dB)".replace("-", "−"))
     if rms_db < SOFTEST_DB and health.speech >= LEAST_SPEECH:
         lifted = noise_floor_db + USUAL_DB - rms_db
-        missed.append(
-            f"recorded softly, at {rms_db:.0f} dB RMS: at {USUAL_DB:.0f} dB its noise floor is {lifted:.0f} dB (limit −60 dB)".replace("-", "−")
-        )
+        told = f"recorded softly, at {rms_db:.0f} dB RMS: at {USUAL_DB:.0f} dB its noise floor is {lifted:.0f} dB (limit −60 dB)"
+        missed.append(told.replace("-", "−"))
     if health.dc > GREATEST_DC:
         missed.append(f"DC of {100 * health.dc:.1f} % of full scale")
     if health.hum_hz and health.hum_db > LOUDEST_HUM_DB:

@@ -194,9 +194,10 @@ def _segment(item: Any, book: Book) -> Segment:
     known: Segment | None = kept
     for effect in item.effects:
         if isinstance(effect, otio.schema.TimeEffect) and getattr(effect, "time_scalar", 0.0) != 1.0:
+            name = effect.name or type(effect).__name__
             raise EditRefused(
-                f"The clip “{item.name}” is played at another speed or stands still ({effect.name or type(effect).__name__}), which this program does "
-                "not do. Render it to a file of its own first."
+                f"The clip “{item.name}” is played at another speed or stands still ({name}), which this program does not do. "
+                "Render it to a file of its own first."
             )
     if isinstance(item, otio.schema.Gap) or not item.enabled:
         return replace(known, length=length) if isinstance(known, Rest) else Rest(length, name=item.name or "")

@@ -9,7 +9,6 @@ from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.typing import NDArray
 
 from faithful_reel.core.book.commands import BookCommand, DecideSeveral, EditReel, EditReels, RoughCut, SwapTake
 from faithful_reel.core.book.model import Book, ChapterState
@@ -20,6 +19,7 @@ from faithful_reel.core.reel.exchanges import Covered, covered, exchanges, sound
 from faithful_reel.core.reel.reel import Lane, Piece, Reel
 from faithful_reel.core.reel.timing import LINKED
 from faithful_reel.core.units import Span
+from faithful_reel.core.work.mending import Columns
 from faithful_reel.core.work.timeline import Tokens, lane_with
 
 LEAST_S, QUIETEST, LOUD, STANDS_OUT_DB = 0.05, 1e-3, 0.02, 12.0
@@ -27,7 +27,6 @@ LEAST_S, QUIETEST, LOUD, STANDS_OUT_DB = 0.05, 1e-3, 0.02, 12.0
 where a lane never rests, nothing stands out of it (own rules)."""
 EDITS = (DecideSeveral, EditReel, EditReels, PlaceSplice, RoughCut, SpliceTakes, SwapTake, TakeOut)
 """Commands that change a chapter's reel for the sake of some of its sound; others exchange it as a whole, by their name."""
-Columns = Callable[[NDArray[np.float64]], NDArray[np.float32]]
 
 
 @dataclass(frozen=True, slots=True)
@@ -91,7 +90,10 @@ def going(
 def beside(
     reel: Reel, span: Span, own: Collection[str], columns: Sequence[Columns], tokens: Tokens, rate: int, chapter: str = ""
 ) -> list[Going]:
-    """Voices other than `own` whose sound would go too were a stretch taken out of all linked lanes; as `going` tells of it."""
+    """Voices other than `own` whose sound would go too were a stretch taken out of all linked lanes; as `going` tells of it.
+
+    `columns` has a function for every lane: of bounds (n + 1,) in samples it gives (n,) peaks.
+    """
     found: list[Going] = []
     for number, lane in enumerate(reel.lanes):
         if lane.music or not lane.linked or lane.id in own or span.start >= len(lane):
