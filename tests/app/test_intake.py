@@ -14,6 +14,8 @@ from support.manuscripts import make_docx, make_epub3
 from support.sounds import RATE, noise, sine, speech_like
 
 from faithful_reel.app.intake.dialogs import ReimportDialog, SplitDialog
+from faithful_reel.core.book.commands import EditReel, PairRecording
+from faithful_reel.core.reel.commands import CutAndClose
 from faithful_reel.core.text.words import Chapter
 
 
@@ -321,6 +323,26 @@ def test_several_files_are_made_one_by_hand(empty, tmp_path):
     made = empty.bookstate.recordings[-1]
     assert len(made.parts) == 2
     assert made.length == sum(r.length for r in empty.bookstate.recordings[:2])
+
+
+def test_a_chapter_that_one_part_reads_is_read_by_the_whole_or_it_is_told(opened):
+    """Else Intake says that all is well while the chapter's second half is in no chapter."""
+    bench, intake = opened.window.bench, opened.window.parts.intake
+    first, second = bench.book.chapters[0], bench.book.recordings[-1].hash
+    bench.do(PairRecording(first.id, ""))
+    bench.do(PairRecording(first.id, first.recording))
+    for chapter in bench.book.chapters[1:]:
+        bench.do(PairRecording(chapter.id, ""))
+    assert intake.make_one([first.recording, second])
+    joined = bench.book.recordings[-1]
+    assert bench.book.chapters[0].recording == joined.hash
+    assert len(bench.book.chapters[0].reel) == joined.length
+    bench.do(PairRecording(first.id, first.recording))
+    cut = EditReel(first.id, CutAndClose(100, 5000))
+    bench.do(cut)
+    assert intake.make_one([second, first.recording])
+    assert bench.book.chapters[0].recording == first.recording  # its work stays
+    assert f"{first.title} is still read by" in opened.window.notice.text()
 
 
 def test_the_narrator_of_a_recording_is_named(opened, desk):

@@ -41,6 +41,7 @@ from faithful_reel.core.collate.pairing import Passage
 from faithful_reel.core.errors import AppError, Cancelled
 from faithful_reel.core.jobs import Part, Watch
 from faithful_reel.core.measure.health import shortcomings
+from faithful_reel.core.reel.reel import reel_of
 from faithful_reel.core.text.manuscript import SUFFIXES, read_apart
 from faithful_reel.core.text.words import Chapter, finished_s
 from faithful_reel.core.work.pairing import paired_by_ear, passages_of, unread
@@ -294,7 +295,9 @@ class IntakePresenter(Observed):
         return self.bench.do(NameNarrator(recording, name))
 
     def make_one(self, recordings: Sequence[str]) -> bool:
-        """Make one recording of several, in this order, so that together they can read one chapter."""
+        """Make one recording of several, in this order, and pair it with the chapter that one of them reads, where nothing of
+        its work would go; else it is told which chapter goes on with a part of it.
+        """
         book = self.bench.book
         if len(recordings) < 2:
             self.bench.tell("Choose two or more recordings first, with Ctrl or Shift held down.")
@@ -303,7 +306,20 @@ class IntakePresenter(Observed):
         parts = tuple(Stretch(r.hash, 0, r.length) for r in sources)
         made = joined(book, parts, " + ".join(Path(r.name).stem for r in sources))
         self.current = made.hash
-        return self.bench.do(AddRecording(made))
+        readers = [c for c in book.chapters if c.recording in recordings]
+        if not self.bench.do(AddRecording(made)):
+            return False
+        plain = [
+            c for c in readers if c.reel and not c.hearing and not c.findings and c.reel == reel_of(c.recording, len(c.reel))
+        ]
+        if len(readers) == 1 and plain:
+            return self.pair(readers[0].id, made.hash)
+        for chapter in readers:
+            part = book.recording(chapter.recording).name
+            self.bench.warn(
+                f"{chapter.title} is still read by {part} alone. Pair it with {made.name} in the table if that reads it."
+            )
+        return True
 
     # --- pairing by ear -------------------------------------------------------------------------------------------
 
