@@ -26,7 +26,7 @@ from faithful_reel.core.reel.commands import (
     SplitAt,
 )
 from faithful_reel.core.reel.exchanges import covered
-from faithful_reel.core.reel.reel import Lane, Marker, Piece, Reel, Rest, ToneSource
+from faithful_reel.core.reel.reel import Lane, Marker, Piece, Reel, Rest, RoomTone, ToneSource
 from faithful_reel.core.reel.render import Renderer
 from faithful_reel.core.units import Span
 from faithful_reel.core.work.editing import copy_of
@@ -192,6 +192,26 @@ def test_two_fills_that_overlap_go_back_in_any_order():
     desk.do(*put_back(later, desk.reel))
     for lane in (0, 1):
         assert heard_on(desk.reel, lane) == heard_on(whole, lane)
+
+
+def test_all_that_was_filled_comes_back_also_what_another_lane_has():
+    voice = Lane("voice", (Piece("r", 0, 3000), Piece("s", 700, 900), Piece("r", 3000, 6000)))
+    desk = Desk(voice, Lane("clerk", (Piece("s", 0, 5000),)))
+    whole = desk.reel
+    desk.do(CutAndFill(2500, 3100, TONE, 0))
+    desk.do(*put_back(desk.offcuts[0], desk.reel))
+    for lane in (0, 1):
+        assert heard_on(desk.reel, lane) == heard_on(whole, lane)
+
+
+def test_of_two_cuts_into_one_pause_each_goes_back_to_its_own_side():
+    for turn in (1, -1):
+        desk = Desk(Lane("voice", (Piece("r", 0, 1000), RoomTone("n", 100, 900, 290), Piece("r", 1290, 6000))))
+        whole = desk.reel
+        desk.do(CutAndClose(1271, 1664), CutAndClose(802, 1115))
+        for cut in desk.offcuts[::turn]:
+            desk.do(*put_back(cut, desk.reel))
+        assert heard_on(desk.reel, 0) == heard_on(whole, 0)
 
 
 def test_a_pause_that_was_put_in_beside_it_stays():

@@ -315,14 +315,14 @@ def put_back(offcut: Offcut, reel: Reel) -> list[ReelCommand]:
 
 
 def _as_left(offcut: Offcut, lane: Lane) -> bool:
-    """Whether a lane is as it was where this was closed up: nothing of it is back, even if it is heard elsewhere."""
-    if offcut.instead or not offcut.before or not offcut.after:
+    """Whether a lane is as it was where this was closed up or filled: nothing of it is back, even if it is heard elsewhere."""
+    if not offcut.before or not offcut.after:
         return False
+    between = sum(offcut.room) + content_length(offcut.instead)
     (recording, _, stop), (other, start, _) = offcut.before[0], offcut.after[0]
     pieces = [(s, at) for s, at in zip(lane.segments, lane.starts(), strict=False) if isinstance(s, Piece)]
     return any(
-        (a.recording, a.stop, b.recording, b.start) == (recording, stop, other, start)
-        and at == begins + len(a) + sum(offcut.room)
+        (a.recording, a.stop, b.recording, b.start) == (recording, stop, other, start) and at == begins + len(a) + between
         for (a, begins), (b, at) in pairwise(pieces)
     )
 
@@ -400,7 +400,9 @@ def _place_of(offcut: Offcut, reel: Reel, row: Lane, lane: str, part: Span) -> i
     rest = there.between(Span(at, len(there)))
     if at > 0 and ahead and _ends_at(there, at, ahead[0]):
         return at + min(_silence(rest), _silence(row.between(Span(0, part.start))[::-1]) if part.start else offcut.room[0])
-    if at == between.start == between.stop and behind:
+    beside = behind and _begins_at(there, between.stop, behind[0]) and not sounds_of(there.between(Span(at, between.stop)))
+    if behind and (beside or at == between.start == between.stop):
+        at = between.stop
         room = _silence(row.between(Span(part.stop, len(row)))) if part.stop < len(row) else offcut.room[1]
         return at - min(_silence(there.between(Span(0, at))[::-1]), room)
     return at
@@ -410,6 +412,12 @@ def _ends_at(lane: Lane, at: int, sound: Sound) -> bool:
     """Whether a sound ends at a place of a lane."""
     before = sounds_of(lane.between(Span(max(0, at - 1), at)))
     return bool(before) and (before[0][0], before[0][2]) == (sound[0], sound[2])
+
+
+def _begins_at(lane: Lane, at: int, sound: Sound) -> bool:
+    """Whether a sound begins at a place of a lane."""
+    after = sounds_of(lane.between(Span(at, min(len(lane), at + 1))))
+    return bool(after) and (after[0][0], after[0][1]) == (sound[0], sound[1])
 
 
 class Said:
