@@ -28,7 +28,7 @@ LEAST_DELIVERY_RATE = 44_100
 LOUDEST_FLOOR_DB, HARD_FLOOR_DB = -60.0, -50.0
 GREATEST_DC = 0.005
 SOFTEST_DB, USUAL_DB = -32.0, -20.0
-"""A narration under the first was recorded too softly (own rule); the second is what it is mastered to (common practice)."""
+"""RMS while somebody speaks: under the first it was recorded too softly (own rule); the second is usual (common practice)."""
 LEAST_SPEECH = 0.05
 LEAST_TONE_S = 1.0
 LOUDEST_HUM_DB = -66.0
@@ -240,9 +240,10 @@ def shortcomings(health: Health, *, rate: int, peak_db: float, rms_db: float, no
         missed.append(f"noise floor of {noise_floor_db:.0f} dB is hard to mend (limit −60 dB)".replace("-", "−"))
     elif noise_floor_db > LOUDEST_FLOOR_DB:
         missed.append(f"noise floor of {noise_floor_db:.1f} dB needs noise reduction (limit −60 dB)".replace("-", "−"))
-    if rms_db < SOFTEST_DB and health.speech >= LEAST_SPEECH:
-        lifted = noise_floor_db + USUAL_DB - rms_db
-        told = f"recorded softly, at {rms_db:.0f} dB RMS: at {USUAL_DB:.0f} dB its noise floor is {lifted:.0f} dB (limit −60 dB)"
+    voice_db = rms_db - 10 * math.log10(max(health.speech, LEAST_SPEECH))  # a voice that is silent for long is not soft
+    if voice_db < SOFTEST_DB and health.speech >= LEAST_SPEECH:
+        lifted = noise_floor_db + USUAL_DB - voice_db
+        told = f"the voice is soft, {voice_db:.0f} dB: at {USUAL_DB:.0f} dB its noise floor is {lifted:.0f} dB (limit −60 dB)"
         missed.append(told.replace("-", "−"))
     if health.dc > GREATEST_DC:
         missed.append(f"DC of {100 * health.dc:.1f} % of full scale")
