@@ -100,7 +100,7 @@ def _edit(desk, truth, planted, monkeypatch):
 
     def answer(box):
         questions.append(box.informativeText())
-        next(b for b in box.buttons() if b.text() == "Close up all the same").click()
+        next(b for b in box.buttons() if b.text() == "Go on all the same").click()
 
     monkeypatch.setattr(QMessageBox, "exec", answer)
     window = desk.window

@@ -27,7 +27,6 @@ from faithful_reel.core.work.exchange import SUFFIX
 from faithful_reel.core.work.exporting import WordTimes
 
 AT = DeskName.PROOF
-CLOSE_UP, KEEP_TIME, LEAVE = "Close up all the same", "Keep the time", "Leave it"
 KINDS = ";;".join(f"{s[1:].upper()} (*{s})" for s in SUFFIXES)
 
 
