@@ -10,7 +10,7 @@ from PyQt6.QtGui import QDragEnterEvent, QDropEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QComboBox, QInputDialog
 from support.app import DemoWindow
-from support.manuscripts import make_docx, make_epub3
+from support.manuscripts import AUTHOR, TITLE, make_docx, make_epub3
 from support.sounds import RATE, noise, sine, speech_like
 
 from faithful_reel.app.intake.dialogs import ReimportDialog, SplitDialog
@@ -94,6 +94,8 @@ def test_many_files_dropped_at_once_good_and_bad(empty, tmp_path, demo):
         "Chapter Three: The Crossing",
     ]
     assert [c.title for c in book.left_out] == ["Front matter", "Notes"]
+    assert (book.title, book.author) == (TITLE, AUTHOR)
+    assert empty.window.book_title.text() == TITLE
     assert sorted(r.name for r in book.recordings) == ["ch 1.wav", "ch 2.flac"]
     assert {book.recording(c.recording).name for c in book.chapters if c.recording} == {"ch 1.wav", "ch 2.flac"}
     refused = {panel.incoming.item(r, 0).text(): panel.incoming.item(r, 1).text() for r in range(panel.incoming.rowCount())}

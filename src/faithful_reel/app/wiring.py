@@ -185,9 +185,11 @@ def _inputs(*, simulated: bool) -> list[str]:
 
 
 def _first_desk(bench: Workbench, settings: QSettings) -> DeskName:
-    """The desk that was at hand, else where there is something to do."""
+    """The desk that was at hand; of a book without chapters Intake, where it begins."""
     known = text(settings, "view/desk")
-    return DeskName(known) if known in set(DeskName) else DeskName.PROOF if bench.book.chapters else DeskName.INTAKE
+    if not bench.book.chapters:
+        return DeskName.INTAKE
+    return DeskName(known) if known in set(DeskName) else DeskName.PROOF
 
 
 def _parts(bench: Workbench, jobs: Jobs, player: Player, ask: Asking, settings: QSettings, places: Places) -> Parts:

@@ -94,10 +94,12 @@ class SetLanguage:
 
 @dataclass(frozen=True, slots=True)
 class AddChapters:
-    """Take in a manuscript: (id, title, key of the text) of every chapter."""
+    """Take in a manuscript: (id, title, key of the text) of every chapter; a book without a name takes its title and author."""
 
     chapters: tuple[tuple[str, str, str], ...]
     left_out: tuple[tuple[str, str, str], ...] = ()
+    title: str = ""
+    author: str = ""
     label: ClassVar[str] = "Bring in the manuscript"
     chapter: ClassVar[str] = ""
 
@@ -108,7 +110,9 @@ class AddChapters:
             tuple(ChapterState(i, title, key) for i, title, key in rows if i not in there)
             for rows in (self.chapters, self.left_out)
         )
-        return replace(book, chapters=book.chapters + fresh, left_out=book.left_out + aside)
+        named = self.title if self.title and book.title == Book().title else book.title
+        author = book.author or self.author
+        return replace(book, title=named, author=author, chapters=book.chapters + fresh, left_out=book.left_out + aside)
 
 
 @dataclass(frozen=True, slots=True)

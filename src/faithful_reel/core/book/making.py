@@ -17,11 +17,15 @@ from faithful_reel.core.book.session import Session
 from faithful_reel.core.book.store import BookStore
 from faithful_reel.core.collate.pairing import Finder, Passage, passages, sampled
 from faithful_reel.core.errors import AppError
+from faithful_reel.core.files import encodable, shortened
 from faithful_reel.core.hear.recogniser import Ear
 from faithful_reel.core.jobs import Part, Unwatched, Watch
 from faithful_reel.core.reel.render import FileSources
 from faithful_reel.core.text.manuscript import read_manuscript
 from faithful_reel.core.text.words import Chapter, Manuscript
+
+LONGEST_TITLE = 400
+"""In bytes."""
 
 
 def chapters_command(manuscript: Manuscript, put: Callable[[type, object], str]) -> AddChapters:
@@ -34,7 +38,10 @@ def chapters_command(manuscript: Manuscript, put: Callable[[type, object], str])
             for number, (chapter, key) in enumerate(zip(chapters, keys, strict=True), 1)
         )
 
-    return AddChapters(rows(manuscript.chapters, "c"), rows(manuscript.left_out, "x"))
+    title, author = (
+        shortened(encodable(" ".join(text.split())), LONGEST_TITLE) for text in (manuscript.title, manuscript.author)
+    )
+    return AddChapters(rows(manuscript.chapters, "c"), rows(manuscript.left_out, "x"), title, author)
 
 
 def chapter_named_by(book: Book, recording: Recording) -> ChapterState | None:
