@@ -113,6 +113,21 @@ def test_prepared_takes_are_known_by_their_words_and_come_in_turn(prepared):
     assert len(both) == 1000 + round(0.45 * BOOK_RATE) + 1000
 
 
+def test_the_demos_booth_reads_a_clause_of_a_sentence_from_pause_to_pause(demo):
+    voice = PreparedVoice(demo)
+    first, second = (
+        "It left the old ferry lying on its side in the mud,",
+        "and beside it a line of green bottles that nobody would admit to owning.",
+    )
+    whole, a, b = (voice.said(text, 0) for text in (f"{first} {second}", first, second))
+    np.testing.assert_array_equal(np.concatenate([a, b]), whole)
+    for edge in (a[-1000:], b[:1000]):
+        assert np.abs(edge).max() < 0.01 * np.abs(whole).max()  # cut where nobody speaks
+    assert abs(len(a) / len(whole) - len(first) / len(first + second)) < 0.1
+    assert voice.said("beside it", 0) is None  # no clause
+    assert voice.said(f"{second} Write that down.", 0) is not None
+
+
 def test_a_folder_without_prepared_takes_is_told(tmp_path, monkeypatch):
     from faithful_reel.core.standins import booth
 

@@ -27,6 +27,8 @@ from faithful_reel.core.text.spoken import plain
 from faithful_reel.core.units import BOOK_RATE, Signal
 
 VOICE_DB, EDGE_S, BETWEEN_S = -24.0, 0.06, 0.45
+PAUSE_S, FAR_DB, LEAST_CLAUSE = 0.12, 20.0, 4
+"""So long a quiet is a pause between clauses; it counts so many dB less for each second farther away; the least clause in words."""
 NEAR_DB = -10.0
 """How loud the booth is at the desk: its peaks stay under -12 dB."""
 TALK = (
@@ -73,14 +75,39 @@ class PreparedVoice:
         parts: list[Signal] = []
         while wanted:  # a line of several sentences is made of them
             size = next((k for k in range(len(wanted), 0, -1) if " ".join(wanted[:k]) in self._places), 0)
-            if not size:
+            clause = next((k for k in range(len(wanted), max(size, LEAST_CLAUSE - 1), -1) if self._within(wanted[:k])), 0)
+            if not size and not clause:
                 return None
-            places = self._places[" ".join(wanted[:size])]
-            start, stop = places[take % len(places)]
             parts += [np.zeros(round(BETWEEN_S * BOOK_RATE), np.float32)] if parts else []
-            parts.append(self._sound[start:stop])
-            wanted = wanted[size:]
+            parts.append(self._clause(wanted[: clause or size], take))
+            wanted = wanted[clause or size :]
         return np.concatenate(parts) if parts else None
+
+    def _within(self, words: Sequence[str]) -> str:
+        """The prepared text that these words stand in; empty where there is none."""
+        text = f" {' '.join(words)} "
+        return next((known for known in self._places if text in f" {known} "), "")
+
+    def _clause(self, words: Sequence[str], take: int) -> Signal:
+        """What of a prepared take says these words, cut in the pauses beside them: (n,)."""
+        known, text = self._within(words), " ".join(words)
+        places = self._places[text if text in self._places else known]
+        start, stop = places[take % len(places)]
+        x = self._sound[start:stop]
+        if text in self._places:
+            return x
+        first = f" {known} ".index(f" {text} ")
+        return x[_pause(x, first / len(known)) : _pause(x, (first + len(text)) / len(known))]
+
+
+def _pause(x: Signal, share: float) -> int:
+    """The middle of the pause of a take, (n,), that lies nearest to a share of it; its ends for 0 and 1."""
+    if not 0 < share < 1:
+        return 0 if share <= 0 else len(x)
+    size = round(PAUSE_S * BOOK_RATE)
+    power = np.convolve(x.astype(np.float64) ** 2, np.ones(size) / size, "same")
+    far = np.abs(np.arange(len(x)) - share * len(x)) / BOOK_RATE
+    return int(np.argmin(10 * np.log10(power + 1e-9) + FAR_DB * far))
 
 
 class InstalledVoice:
