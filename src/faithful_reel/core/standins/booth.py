@@ -28,7 +28,7 @@ from faithful_reel.core.units import BOOK_RATE, Signal
 
 VOICE_DB, EDGE_S, BETWEEN_S = -24.0, 0.06, 0.45
 PAUSE_S, FAR_DB, LEAST_CLAUSE = 0.12, 20.0, 4
-"""So long a quiet is a pause between clauses; it counts so many dB less for each second farther away; the least clause in words."""
+"""So long a quiet is a pause between clauses; it counts so many dB less for a second farther away; the least clause in words."""
 NEAR_DB = -10.0
 """How loud the booth is at the desk: its peaks stay under -12 dB."""
 TALK = (
