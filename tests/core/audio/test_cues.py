@@ -81,6 +81,15 @@ def test_hundreds_of_markers_are_all_there(tmp_path, suffix):
             assert sorted(c["metadata"]["title"] for c in file.chapters()) == sorted(f"cue {k}" for k in range(count))
 
 
+def test_more_markers_than_a_file_can_hold_are_told_and_none_is_left_out_unseen(tmp_path):
+    path = tmp_path / "a.wav"
+    made(path)
+    before = path.read_bytes()
+    with pytest.raises(FileProblem, match="10001 were to be written"):
+        write_cues(path, [Cue(k, "x") for k in range(10_001)], RATE, 3 * RATE)
+    assert path.read_bytes() == before
+
+
 @pytest.mark.parametrize("suffix", [".wav", ".flac", ".mp3"])
 def test_names_that_are_no_text_are_marked(tmp_path, suffix):
     path = tmp_path / f"a{suffix}"

@@ -39,16 +39,18 @@ def write_cues(path: Path, cues: Sequence[Cue], rate: int, length: int) -> None:
     Raises
     ------
     FileProblem
-        The file can not be written, or is none of these.
+        The file can not be written, is none of these, or there are more than 10,000 markers.
 
     References
     ----------
     Microsoft and IBM, Multimedia Programming Interface and Data Specifications 1.0 (1991), Waveform Audio File Format: cue
     points and associated data chunk.  ID3v2 Chapter Frame Addendum 1.0.  Chapter comments: common practice in Vorbis comments.
     """
-    cues = [replace(c, name=encodable(c.name)) for c in sorted(cues, key=lambda c: c.at)[:MOST_CUES]]
+    cues = [replace(c, name=encodable(c.name)) for c in sorted(cues, key=lambda c: c.at)]
     if not cues:
         return
+    if len(cues) > MOST_CUES:
+        raise FileProblem(f"{path.name} can hold {MOST_CUES} cue markers; {len(cues)} were to be written. Choose fewer kinds.")
     try:
         match path.suffix.lower():
             case ".wav":
