@@ -12,7 +12,7 @@ from functools import cache
 import numpy as np
 import pytest
 import soundfile
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 from scipy.signal import fftconvolve, firwin2, welch
 from support.sounds import DEMO, noise
@@ -289,6 +289,7 @@ def test_words_that_one_side_lacks_stay_as_they_are():
 
 
 @settings(max_examples=25, deadline=None)
+@example([454, 454, 454, 5295], 3353, 3)
 @given(st.lists(st.integers(0, 40_000), min_size=4, max_size=4), st.integers(0, 30_000), st.integers(0, 3))
 def test_any_told_edges_give_words_in_order_and_inside(edges, length, seed):
     """Whatever an ear says, words stay words: not empty, in order, inside of the sound and its surroundings."""

@@ -61,8 +61,13 @@ def _laid_over(chapter: Spoken, mine: Sequence[Span], take: Spoken, theirs: Sequ
     def there(at: int) -> int:
         return round(lows[1] + hop * float(np.interp((at - lows[0]) / hop, np.arange(len(path)), path)))
 
-    found = [(there(s.start), there(s.stop)) for s in mine]
-    return [Span(a, b) if b > a else s for (a, b), s in zip(found, theirs, strict=True)]
+    found: list[Span] = []
+    for word, said in zip(mine, theirs, strict=True):
+        a, b = there(word.start), there(word.stop)
+        a, b = (a, b) if b > a else (said.start, said.stop)
+        least = found[-1].start if found else a  # where one stays as it was told, the next may lie before it
+        found.append(Span(max(a, least), max(b, least + 1)))
+    return found
 
 
 def _runs(one: Sequence[Span | None], other: Sequence[Span | None]) -> list[range]:
