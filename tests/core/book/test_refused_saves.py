@@ -174,3 +174,21 @@ def test_what_can_not_be_played_or_read_again_is_refused(session, what):
 def test_a_value_that_would_not_be_read_again_is_refused_for_what_it_is(session):
     with pytest.raises(AppError, match="no number"):
         session.store.append(EditReel("c1", SetGain(0, 1, NAN)), session.book)
+
+
+def test_steps_that_are_taken_while_somebody_is_asked_are_not_lost(session):
+    """A job comes to its end while the question stands: the journal and the book in hand tell the same, and hold both steps."""
+    session.do(EditReel("c1", CutAndClose(1000, 2000)), may=lambda *_: session.do(SetDetails("Heard meanwhile", "", "")))
+    assert session.book.title == "Heard meanwhile"
+    assert len(session.book.chapter("c1").reel) == RECORDING.length - 1000
+    assert session.store.book_at(session.store.head, afresh=True) == session.book
+
+
+def test_a_cut_that_was_asked_about_is_not_made_where_other_sound_stands_by_then(session):
+    before = session.book
+    with pytest.raises(EditRefused, match="changed while you were asked"):
+        session.do(EditReel("c1", CutAndClose(1000, 2000)), may=lambda *_: session.do(EditReel("c1", CutAndClose(0, 500))))
+    assert len(session.book.chapter("c1").reel) == RECORDING.length - 500
+    assert session.store.book_at(session.store.head, afresh=True) == session.book
+    session.undo()
+    assert session.book == before

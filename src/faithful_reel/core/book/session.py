@@ -9,8 +9,9 @@ from faithful_reel.core.book.commands import BookCommand
 from faithful_reel.core.book.labels import step_label
 from faithful_reel.core.book.model import Book
 from faithful_reel.core.book.store import BookStore
-from faithful_reel.core.errors import AppError, StoreProblem
+from faithful_reel.core.errors import AppError, EditRefused, StoreProblem
 from faithful_reel.core.reel.bounds import reel_within
+from faithful_reel.core.reel.reel import Reel
 
 
 def _playable(before: Book, after: Book) -> Book:
@@ -25,6 +26,10 @@ def _playable(before: Book, after: Book) -> Book:
         assert chapter.reel is not None
         reel_within(chapter.reel, reels.get(chapter.id), lengths)
     return after
+
+
+def _reels_of(book: Book) -> dict[str, Reel | None]:
+    return {c.id: c.reel for c in book.chapters}
 
 
 MOST_HELD = 400
@@ -50,11 +55,19 @@ class Session:
     def do(self, command: BookCommand, may: Callable[[Book, Book], None] | None = None) -> None:
         """Carry out a command: apply, write, show.  If it raises, nothing has changed.
 
-        `may(before, after)` is asked before it is written, and raises where it is not to be.
+        `may(before, after)` is asked before it is written, and raises where it is not to be.  Other steps may be taken while
+        it waits for an answer, as where a job comes to its end: the command is carried out on the book as it is then, and
+        refused where the sound that it was asked about is another one.
         """
-        after = _playable(self.book, command.apply(self.book))
+        before = self.book
+        after = _playable(before, command.apply(before))
         if may is not None:
-            may(self.book, after)
+            may(before, after)
+            if self.book is not before:
+                asked, now = _reels_of(before), _reels_of(self.book)
+                if any(reel is not asked.get(c) and now.get(c) is not asked.get(c) for c, reel in _reels_of(after).items()):
+                    raise EditRefused("The chapter was changed while you were asked. Nothing was done; look, and try again.")
+                after = _playable(self.book, command.apply(self.book))
         step = self.store.append(command, after, step_label(command, self.book))
         self._hold(step, after)
         self._become(after)
