@@ -21,7 +21,7 @@ from faithful_reel.app.theme import THEMES
 from faithful_reel.core.audio.files import read_mono
 from faithful_reel.core.book.pickups import ChangePickups
 from faithful_reel.core.collate.findings import Decision
-from faithful_reel.core.errors import FileProblem
+from faithful_reel.core.errors import BookDamaged, FileProblem
 from faithful_reel.core.pickups.judging import Leftover
 from faithful_reel.core.pickups.ledger import State, Take
 from faithful_reel.core.standins.booth import one_take
@@ -248,6 +248,15 @@ def test_a_window_that_is_closed_while_a_recording_comes_in_loses_nothing(desk, 
     assert all(p.name in told for p in left)
     opened.reopen()
     assert sorted((opened.book / "desk").iterdir()) == left
+
+
+def test_a_line_whose_name_leads_elsewhere_is_kept_nowhere_else(desk):
+    read_line(desk, [voice(9.0), room(2.0)])
+    desk.record._takes["../../out"] = desk.record.takes
+    with pytest.raises(BookDamaged, match="can not be one of its own"):
+        desk.record._written("../../out")
+    assert not list(desk.bench.session.store.folder.parent.rglob("*out*.wav"))
+    desk.record._takes.pop("../../out")
 
 
 def test_what_no_ear_knows_stands_under_what_fits_no_line(desk, monkeypatch):

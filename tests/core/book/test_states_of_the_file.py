@@ -201,8 +201,14 @@ def test_a_write_ahead_log_that_is_gone_is_told(whole, tmp_path):
 
 def test_leftovers_of_an_interrupted_run_are_cleared_away_and_nothing_else(whole, tmp_path):
     book = shutil.copytree(whole, tmp_path / "b.reelbook")
-    left = [f".{'a1' * 16}.part", f"recordings/.{'b2' * 16}.part.wav", f"masters/.{'c3' * 16}.part.mp3"]
-    kept = ["recordings/mine.wav", "backups/notes.txt", ".hidden", "masters/c1.mp3"]
+    left = [
+        f".{'a1' * 16}.part",
+        f"recordings/.{'b2' * 16}.part.wav",
+        f"masters/.{'c3' * 16}.part.mp3",
+        f"desk/.{'d4' * 16}.part.wav",
+    ]
+    kept = ["recordings/mine.wav", "backups/notes.txt", ".hidden", "masters/c1.mp3", "desk/mine.wav"]
+    (book / "desk").mkdir()
     for name in (*left, *kept):
         (book / name).write_bytes(b"x")
     (book / "masters" / ".master-xyz").mkdir()

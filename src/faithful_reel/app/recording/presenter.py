@@ -21,9 +21,9 @@ from faithful_reel.app.splice.presenter import SplicePresenter
 from faithful_reel.app.transport.presenter import Transport
 from faithful_reel.core.audio.encode import write_audio
 from faithful_reel.core.book.pickups import ChooseTake
-from faithful_reel.core.book.recordings import AT_DESK
+from faithful_reel.core.book.store import AT_DESK
 from faithful_reel.core.errors import AppError, StoreProblem
-from faithful_reel.core.files import shown
+from faithful_reel.core.files import plain, shown
 from faithful_reel.core.pickups.ledger import DONE, Pickup, Take, Want
 from faithful_reel.core.units import SILENT_DB, Signal, decibels
 from faithful_reel.core.work.asking import asked_by_hand, heard_instead, sentence_before, words_to_mind
@@ -324,7 +324,8 @@ class RecordPresenter:
             folder.mkdir(exist_ok=True)
         except OSError as problem:
             raise StoreProblem(f"What was recorded can not be kept in {shown(folder)} ({problem.strerror}).") from problem
-        path = next(p for k in itertools.count(1) if not (p := folder / f"at-the-desk-{line}{f'-{k}' * (k > 1)}.wav").exists())
+        names = (plain(f"at-the-desk-{line}{f'-{k}' if k > 1 else ''}.wav") for k in itertools.count(1))
+        path = next(p for name in names if not (p := folder / name).exists())
         write_audio(path, [part for t in self._takes[line] for part in (silence, t.sound[None], silence)], rate)
         return path
 

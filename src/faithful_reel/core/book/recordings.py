@@ -23,6 +23,7 @@ from faithful_reel.core.audio.files import BLOCK, SUFFIXES, audio_info, blocks, 
 from faithful_reel.core.audio.overview import BASE, Overview, overview_of
 from faithful_reel.core.audio.wholeness import shortfall
 from faithful_reel.core.book.model import Book, Recording, Stretch
+from faithful_reel.core.book.store import AT_DESK
 from faithful_reel.core.errors import FileProblem, StoreProblem
 from faithful_reel.core.files import beside, from_json, hash_of, plain, shown
 from faithful_reel.core.jobs import Unwatched, Watch
@@ -149,10 +150,6 @@ def _kept_overview(path: Path, length: int) -> Overview | None:
         return None
     whole = found.length == length and levels and all(x.ndim == 2 and x.shape[0] == 2 for x in levels)
     return found if whole and levels[0].shape[1] == -(-length // BASE) else None
-
-
-AT_DESK = "desk"
-"""Where in a book's folder a recording made at the desk lies until it is in the book."""
 
 
 def left_at_desk(folder: Path) -> list[Path]:

@@ -32,6 +32,8 @@ HEARD = "cache/heard.sqlite"
 """What the ears made of the book's sound, by content; can be made again."""
 STATE_EVERY = 50
 SUBFOLDERS = ("recordings", "decoded", "cache", "masters", "backups")
+AT_DESK = "desk"
+"""Where a recording that is made at the desk lies until it is in the book; made when it is needed."""
 _LEFTOVER = re.compile(r"\.[0-9a-f]{32}\.(?:part.*|sqlite)|.*\.part[0-9a-f]{32}|\.master-.*")
 """What an interrupted run leaves: nobody else writes here while we hold the lock."""
 _MIGRATIONS: tuple[str, ...] = (
@@ -132,7 +134,7 @@ class BookStore(Journal):
 
     def _sweep(self) -> None:
         """Clear away what an interrupted run left half-written."""
-        for folder in (self.folder, *(self.folder / sub for sub in SUBFOLDERS)):
+        for folder in (self.folder, *(self.folder / sub for sub in (*SUBFOLDERS, AT_DESK))):
             with contextlib.suppress(OSError):
                 for path in folder.iterdir():
                     if _LEFTOVER.fullmatch(path.name):
