@@ -9,7 +9,7 @@ import sqlite3
 import pytest
 from support.books import RECORDING, TONE
 
-from faithful_reel.core.book.commands import EditReel, SetDetails
+from faithful_reel.core.book.commands import EditReel, PairRecording, SetDetails
 from faithful_reel.core.book.condition import whole_backups
 from faithful_reel.core.book.keeping import backed_up
 from faithful_reel.core.book.session import Session
@@ -192,3 +192,8 @@ def test_a_cut_that_was_asked_about_is_not_made_where_other_sound_stands_by_then
     assert session.store.book_at(session.store.head, afresh=True) == session.book
     session.undo()
     assert session.book == before
+
+
+def test_another_chapter_may_change_while_somebody_is_asked(session):
+    session.do(EditReel("c1", CutAndClose(1000, 2000)), may=lambda *_: session.do(PairRecording("c2", "r1")))
+    assert [len(c.reel) for c in session.book.chapters] == [RECORDING.length - 1000, RECORDING.length]

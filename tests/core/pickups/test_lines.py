@@ -48,6 +48,20 @@ def test_of_a_long_sentence_it_is_the_clause_with_what_it_needs(wrong, line):
     assert LEAST_WORDS <= len(found.split()) <= MOST_WORDS
 
 
+@pytest.mark.parametrize(
+    ("lengths", "at", "line"),
+    [
+        ((12, 13), 0, range(25)),  # the longest sentence that is read whole
+        ((12, 14), 0, range(12)),
+        ((16, 9, 30), 20, range(25)),  # the most that a clause is filled up to
+        ((17, 9, 30), 20, range(17, 26)),
+    ],
+)
+def test_a_line_has_up_to_25_words(lengths, at, line):
+    words = ",".join(" ".join("w" * n) for n in lengths).replace(",", ", ")
+    assert line_around(chapter_of("", [f"{words}."]), at, at + 1) == line
+
+
 def test_a_clause_ends_where_the_reader_pauses_too():
     plain = chapter_of("One", [" ".join(f"w{k}" for k in range(95)) + "."])
     start = next(k for k, w in enumerate(plain.words) if w.text == "w0")
