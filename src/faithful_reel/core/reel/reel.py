@@ -349,8 +349,9 @@ class Reel:
 
         A marker that would stand beyond the end stands at it.
         """
-        if any(m.at > len(self) for m in self.markers):
-            object.__setattr__(self, "markers", tuple(replace(m, at=min(m.at, len(self))) for m in self.markers))
+        end = len(self) if self.markers else 0
+        if any(m.at > end for m in self.markers):
+            object.__setattr__(self, "markers", tuple(replace(m, at=min(m.at, end)) for m in self.markers))
         ids = [lane.id for lane in self.lanes]
         if "" not in ids and len(set(ids)) == len(ids):
             return

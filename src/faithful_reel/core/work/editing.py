@@ -23,7 +23,7 @@ from faithful_reel.core.reel.timing import LINKED
 from faithful_reel.core.splice.meeting import met
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.units import Signal, Span
-from faithful_reel.core.work.mending import lane_tone
+from faithful_reel.core.work.mending import Columns, lane_tone
 from faithful_reel.core.work.timeline import Tokens, finding_spans
 
 PAUSE_S = 0.25
@@ -34,9 +34,6 @@ VALLEY_S, VALLEY_WINDOW_S = 0.03, 0.004
 FALL_S, RISE_S, STAYS_S = 0.6, 1.2, 2.0
 """How long music takes to fall and to rise, and how long a pause is in which it does not."""
 ONSET_WINDOW_S, ONSET_DB, QUIET_S = 0.005, 12.0, 0.05
-
-
-Columns = Callable[[NDArray[np.float64]], NDArray[np.float32]]
 
 
 def loudest(voices: Sequence[Columns], edges: NDArray[np.float64]) -> NDArray[np.float32]:

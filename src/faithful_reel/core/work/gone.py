@@ -92,7 +92,7 @@ def beside(
 ) -> list[Going]:
     """Voices other than `own` whose sound would go too were a stretch taken out of all linked lanes; as `going` tells of it.
 
-    `columns` has a function for every lane: of bounds (n + 1,) in samples it gives (n,) peaks.
+    `columns` has a function for every lane: of n + 1 positions of the reel it gives (2, n) minima and maxima.
     """
     found: list[Going] = []
     for number, lane in enumerate(reel.lanes):
