@@ -22,7 +22,6 @@ from faithful_reel.core.times import TimeFormat, time_of, time_text
 from faithful_reel.core.units import Span, samples
 from faithful_reel.core.work.editing import (
     SNAPPED,
-    Columns,
     Copied,
     Stop,
     Stops,
@@ -32,6 +31,7 @@ from faithful_reel.core.work.editing import (
     stops_of,
     words_between,
 )
+from faithful_reel.core.work.mending import Columns
 from faithful_reel.core.work.timeline import Token, span_of, word_at
 
 SNAP_REACH_S = 0.06

@@ -58,6 +58,13 @@ class Session:
         `may(before, after)` is asked before it is written, and raises where it is not to be.  Other steps may be taken while
         it waits for an answer, as where a job comes to its end: the command is carried out on the book as it is then, and
         refused where the sound that it was asked about is another one.
+
+        Raises
+        ------
+        EditRefused
+            The command can not be carried out, or no longer.
+        StoreProblem
+            It could not be written.
         """
         before = self.book
         after = _playable(before, command.apply(before))

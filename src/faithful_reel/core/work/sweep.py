@@ -17,9 +17,9 @@ from faithful_reel.core.reel.timing import LINKED
 from faithful_reel.core.text.spoken import plain
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.units import EAR_RATE, Span, decibels, samples
-from faithful_reel.core.work.editing import Columns, loudest
+from faithful_reel.core.work.editing import loudest
 from faithful_reel.core.work.gone import beside
-from faithful_reel.core.work.mending import finding_span, mending_edit
+from faithful_reel.core.work.mending import Columns, finding_span, mending_edit
 from faithful_reel.core.work.timeline import Hearing, Token, Tokens, finding_spans, lane_with
 
 FILLERS = frozenset({"ah", "eh", "er", "erm", "hm", "hmm", "mhm", "mm", "uh", "uhm", "um", "umm"})
