@@ -15,13 +15,16 @@ from PyQt6.QtGui import QDropEvent, QMouseEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QFileDialog, QInputDialog
 from support.hearing import STEP, WORD, lay_hearing
+from support.jobs import HeldJobs
 from support.sounds import noise
 
 from faithful_reel.app.asking import Asking
 from faithful_reel.app.editing.lanes import LaneWork
 from faithful_reel.app.editing.list_pane import DRAGGED, ListPane
 from faithful_reel.app.widgets.loupe.handles import Hold, grips_of
+from faithful_reel.core.book.commands import EditReel
 from faithful_reel.core.book.house import HouseShelf
+from faithful_reel.core.reel.commands import CutAndClose
 from faithful_reel.core.reel.look import lane_look
 from faithful_reel.core.reel.reel import Piece
 from faithful_reel.core.reel.render import Row
@@ -334,6 +337,25 @@ def test_the_shelf_of_the_house_is_there_in_every_book_and_is_copied_in_when_use
     push(desk, "Take off")
     assert [i.name for i in shelf.items()] == ["tone"]
     assert (tmp_path / "house" / "removed").is_dir()
+
+
+def test_a_sound_that_is_copied_in_goes_over_nothing_that_came_meanwhile(desk, tmp_path):
+    page = desk.window.actions_._acts["list.shelf"][1].shelf
+    page.house = HouseShelf(tmp_path / "house")
+    page.house.put("music", [noise(seconds=1.5, rms_db=-30)], 44_100)
+    bench, held = desk.window.bench, HeldJobs()
+    desk.do("list.shelf")
+    editing(desk).select_words(10, 12)
+    choose(desk, 0)
+    bench.jobs, jobs = held, bench.jobs
+    page.paste()
+    assert bench.do(EditReel("c1", CutAndClose(100, 50_000)))  # what is marked is other sound by now
+    before, known = reel(desk), len(desk.bookstate.recordings)
+    held.finish("Bring in")
+    bench.jobs = jobs
+    assert reel(desk) is before
+    assert len(desk.bookstate.recordings) == known + 1
+    assert "changed meanwhile. Paste it again" in desk.window.notice.text()
 
 
 def test_sound_files_are_dropped_on_the_shelf_and_bad_ones_are_told(desk, tmp_path):

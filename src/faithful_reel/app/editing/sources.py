@@ -148,20 +148,19 @@ class ShelfPage(Page):
         lane_id = reel.lanes[to].id
         folder, rate, path = self.bench.session.store.folder, self.bench.book.rate, self.house.sound(item.id)
 
-        def bring(watch: Watch) -> tuple[Recording, str, Span, str, str]:
-            return replace(received(folder, path, rate, watch), name=f"{item.name}.flac"), chapter.id, over, lane_id, item.name
+        def bring(watch: Watch) -> Recording:
+            return replace(received(folder, path, rate, watch), name=f"{item.name}.flac")
 
-        self.bench.jobs.start(f"Bring in {item.name}", bring, done=self._brought, stopped=self.bench.stopped)
+        def brought(recording: Recording) -> None:
+            if all(r.hash != recording.hash for r in self.bench.book.recordings) and not self.bench.do(AddRecording(recording)):
+                return
+            there = next((c for c in self.bench.book.chapters if c.id == chapter.id), None)
+            if there is None or there.reel is not reel:  # other sound may stand there by now
+                self.bench.warn(f"“{item.name}” is in the book now, but the chapter was changed meanwhile. Paste it again.")
+                return
+            self._put(there, over, lane_id, item.name, (Piece(recording.hash, 0, recording.length, name=item.name),))
 
-    def _brought(self, made: tuple[Recording, str, Span, str, str]) -> None:
-        recording, chapter_id, over, lane, name = made
-        if all(r.hash != recording.hash for r in self.bench.book.recordings) and not self.bench.do(AddRecording(recording)):
-            return
-        chapter = next((c for c in self.bench.book.chapters if c.id == chapter_id and c.reel is not None), None)
-        if chapter is None or chapter.reel is None or over.stop > len(chapter.reel):
-            self.bench.tell(f"“{name}” is in the book now, but the place it was to go to is no longer there. Paste it again.")
-            return
-        self._put(chapter, over, lane, name, (Piece(recording.hash, 0, recording.length, name=name),))
+        self.bench.jobs.start(f"Bring in {item.name}", bring, done=brought, stopped=self.bench.stopped)
 
     def _put(self, chapter: ChapterState, over: Span, lane: str, name: str, segments: tuple[object, ...]) -> None:
         edit = Paste(over.start, over.stop, ((lane, segments),), edition=EDITION)  # type: ignore[arg-type]  # segments as they are kept
