@@ -186,6 +186,9 @@ def test_a_line_made_of_two_takes_stands_in_two_pieces_and_comes_out_whole(state
     book = replace(book, pickups=(pickup,))
     previews = preview_parts(book, chapter, pickup, read_otherwise(hearing), render_of)
     assert [p.matched.switches for p in previews] == [Switches(), Switches()]
+    assert {b.token for b in (*previews[0].plan.leaving, *previews[1].plan.entering)} == {
+        3
+    }  # neither goes over the other's words
     rows = [(Recording(f"k{k}", "k", ".flac", RATE, 1, 9, 0, 0, 0, None), 0.0) for k in range(2)]
     after = SpliceTakes((splice_of(pickup, previews, rows),)).apply(book)
     reel = after.chapters[0].reel

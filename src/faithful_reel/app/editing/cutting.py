@@ -13,6 +13,7 @@ from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.reel.commands import Paste, ReelCommand, SplitMany
 from faithful_reel.core.reel.cutting import EDITION
 from faithful_reel.core.reel.reel import Reel
+from faithful_reel.core.reel.several import edited
 from faithful_reel.core.units import Span, samples
 from faithful_reel.core.work.editing import (
     BEFORE_ONSET_S,
@@ -269,12 +270,12 @@ class Cutting:
             return
         chapter, reel, spans = work
         try:
-            for edit in (
+            reel = edited(
+                reel,
                 filled(self.bench.book, chapter, spans, self._to_fill(reel))
                 if fill
-                else taken_out(self._eased(chapter, reel, spans), self.editing.lane)
-            ):
-                reel = edit.apply(reel)
+                else taken_out(self._eased(chapter, reel, spans), self.editing.lane),
+            )
         except EditRefused as problem:
             self.bench.warn(str(problem))
             return

@@ -8,6 +8,8 @@ from __future__ import annotations
 import itertools
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
+from itertools import groupby
+from operator import itemgetter
 from typing import ClassVar
 
 from faithful_reel.core.book.kept import (
@@ -51,6 +53,7 @@ from faithful_reel.core.hear.ears import LANGUAGES
 from faithful_reel.core.pickups.ledger import DONE, WAITING, Pickup, State
 from faithful_reel.core.reel.commands import ReelCommand
 from faithful_reel.core.reel.reel import joined_reels, reel_of, split_reel
+from faithful_reel.core.reel.several import edited
 
 STANDING = "e"
 """What the ids of findings begin with that were heard in a chapter as it stands."""
@@ -792,6 +795,15 @@ REEL_STEPS = {
 """What an edit of a reel is called in the history."""
 
 
+def _edited(book: Book, chapter: str, edits: Iterable[ReelCommand]) -> Book:
+    """A book with some edits of one chapter's reel."""
+    reel = book.chapter(chapter).reel
+    if reel is None:
+        raise EditRefused("This chapter has no recording yet. Pair one with it at Intake.")
+    changed = edited(reel, edits)
+    return book.with_chapter(chapter, lambda c: replace(c, reel=changed))
+
+
 @dataclass(frozen=True, slots=True)
 class EditReel:
     """Carry out an edit on a chapter's reel; where it mends findings, they are marked so."""
@@ -808,11 +820,7 @@ class EditReel:
 
     def apply(self, book: Book) -> Book:
         """The book with the edit."""
-        reel = book.chapter(self.chapter).reel
-        if reel is None:
-            raise EditRefused("This chapter has no recording yet. Pair one with it at Intake.")
-        edited = self.edit.apply(reel)
-        book = book.with_chapter(self.chapter, lambda c: replace(c, reel=edited))
+        book = _edited(book, self.chapter, (self.edit,))
         if self.findings:
             book = Decide(self.chapter, self.findings, Decision.MEND, edition=self.edition).apply(book)
         return book
@@ -839,8 +847,8 @@ class EditReels:
         """The book with all edits."""
         if not self.edits:
             raise EditRefused("There is nothing to do here.")
-        for chapter, edit in self.edits:
-            book = EditReel(chapter, edit).apply(book)
+        for chapter, rows in groupby(self.edits, key=itemgetter(0)):
+            book = _edited(book, chapter, (edit for _, edit in rows))
         for chapter in dict.fromkeys(c for c, _ in self.mended):
             findings = tuple(f for c, f in self.mended if c == chapter)
             book = Decide(chapter, findings, Decision.MEND, edition=self.edition).apply(book)
@@ -865,8 +873,7 @@ class RoughCut:
 
     def apply(self, book: Book) -> Book:
         """The book with all edits."""
-        for edit in self.edits:
-            book = EditReel(self.chapter, edit).apply(book)
+        book = _edited(book, self.chapter, self.edits) if self.edits else book
         if self.swapped:
             book = book.with_chapter(self.chapter, lambda c: _with_others(c, self.hearing, self.swapped))
         return Decide(self.chapter, self.findings, Decision.MEND, edition=self.edition).apply(book)
@@ -896,8 +903,7 @@ class DecideSeveral:
 
     def apply(self, book: Book) -> Book:
         """The book with all decisions."""
-        for edit in self.edits:
-            book = EditReel(self.chapter, edit).apply(book)
+        book = _edited(book, self.chapter, self.edits) if self.edits else book
         for decide in self.decided:
             book = decide.apply(book)
         return book
@@ -915,8 +921,7 @@ class SwapTake:
 
     def apply(self, book: Book) -> Book:
         """The book with the edits, what was heard linked to the new reading, and the finding on the old one."""
-        for edit in self.edits:
-            book = EditReel(self.chapter, edit).apply(book)
+        book = _edited(book, self.chapter, self.edits) if self.edits else book
         return book.with_chapter(self.chapter, lambda c: _with_others(c, self.hearing, (self.finding,)))
 
 

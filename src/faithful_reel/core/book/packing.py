@@ -5,14 +5,14 @@ from __future__ import annotations
 import hashlib
 import json
 import zlib
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import lru_cache
 from typing import Any
 
 from pydantic import TypeAdapter
 
 from faithful_reel.core.errors import BookDamaged
-from faithful_reel.core.reel.reel import Reel
+from faithful_reel.core.reel.reel import Reel, Segment
 
 MOST_UNPACKED = 1 << 29
 """A larger value is no content of a book."""
@@ -86,7 +86,37 @@ def unpacked_body(body: bytes) -> bytes:
 
 def reel_key(reel: Reel) -> str:
     """A short hash of what is heard of a reel, to tell whether something was made of the reel as it stands."""
-    return hashlib.sha256(repr(_heard(json_of(Reel, reel))).encode()).hexdigest()[:16]
+    bare = replace(reel, lanes=tuple(replace(lane, segments=()) for lane in reel.lanes), markers=())
+    value = _heard(json_of(Reel, bare))
+    for row, lane in zip(value["lanes"], reel.lanes, strict=True):
+        row["segments"] = _written(lane.segments)
+    return hashlib.sha256(repr(value).encode()).hexdigest()[:16]
+
+
+class _Written(str):
+    """What is its own `repr`."""
+
+    __slots__ = ()
+
+    def __repr__(self) -> str:
+        return str(self)
+
+
+_WRITTEN: dict[int, tuple[Segment, _Written]] = {}
+"""How segments stand in keys, by their `id`; each is held, so that no other one gets it.  An edit makes few anew."""
+MOST_WRITTEN = 200_000
+
+
+def _written(segments: tuple[Segment, ...]) -> list[_Written]:
+    """What is heard of some segments, as it stands in a key."""
+    known = [_WRITTEN.get(id(s)) for s in segments]
+    fresh = tuple(s for s, row in zip(segments, known, strict=True) if row is None)
+    rows = json_of(tuple[Segment, ...], fresh) if fresh else []
+    made = {id(s): (s, _Written(repr(_heard(row)))) for s, row in zip(fresh, rows, strict=True)}
+    if len(_WRITTEN) > MOST_WRITTEN:
+        _WRITTEN.clear()
+    _WRITTEN.update(made)
+    return [row[1] if row is not None else made[id(s)][1] for s, row in zip(segments, known, strict=True)]
 
 
 _UNSEEN: dict[str, object] = {

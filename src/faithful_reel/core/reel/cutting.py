@@ -91,7 +91,11 @@ class CutAndFill:
         span = checked(reel, self.start, self.stop)
         lane = lane_at(reel, self.lane)
         own = within(lane, span)
-        return reel.with_lane(self.lane, lane.replaced(own, (_filling(lane, self.tone, len(own), self.start),), SOFT))
+        return reel.with_lane(self.lane, lane.replaced(own, (self.laid(lane, len(own)),), SOFT))
+
+    def laid(self, lane: Lane, length: int) -> Segment:
+        """What is laid over so many samples of its lane."""
+        return _filling(lane, self.tone, length, self.start)
 
 
 def _filling(lane: Lane, tone: ToneSource | None, length: int, at: int) -> Segment:

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from bisect import bisect_left, insort
+from bisect import bisect_left, bisect_right, insort
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, replace
-from itertools import pairwise
+from dataclasses import dataclass
+from itertools import accumulate, pairwise
 from operator import is_
+from typing import NamedTuple
 
 from faithful_reel.core.reel.reel import Lane, Piece, Rest, RoomTone, Segment, played
 from faithful_reel.core.units import Span
@@ -26,8 +27,7 @@ _REST = -1 << 62
 """Where in itself a rest begins: they are all alike."""
 
 
-@dataclass(frozen=True, slots=True)
-class Atom:
+class Atom(NamedTuple):
     """A stretch of one sound on a lane: which, from where in it, where on the lane, how long."""
 
     key: Key
@@ -100,12 +100,17 @@ def _same(a: Sequence[Segment], b: Sequence[Segment], most_a: int, most_b: int) 
 def _stayed(old: Sequence[Atom], now: Sequence[Atom]) -> list[tuple[int, int, int]]:
     """(place now, place before, length) of what is heard in the same order as before, in that order; the longest first."""
     rows: dict[Key, list[Atom]] = {}
-    for atom in old:
+    for atom in sorted(old, key=lambda a: a.origin):
         if atom.key != _NOTHING:
             rows.setdefault(atom.key, []).append(atom)
+    origins = {key: [a.origin for a in row] for key, row in rows.items()}
+    reached = {key: list(accumulate((a.origin + a.length for a in row), max)) for key, row in rows.items()}
     found = []
     for n in now:
-        for o in rows.get(n.key, ()):
+        if n.key not in rows:
+            continue
+        first, last = bisect_right(reached[n.key], n.origin), bisect_left(origins[n.key], n.origin + n.length)
+        for o in rows[n.key][first:last]:
             start, stop = max(o.origin, n.origin), min(o.origin + o.length, n.origin + n.length)
             if stop > start:
                 found.append((n.at + start - n.origin, o.at + start - o.origin, stop - start))
@@ -128,7 +133,7 @@ def flat(segments: Sequence[Segment], at: int) -> Iterator[Atom]:
             and atom.key == last.key
             and atom.origin == (last.origin + last.length if last.key != _NOTHING else 0)
         ):
-            last = replace(last, length=last.length + atom.length)
+            last = last._replace(length=last.length + atom.length)
             continue
         if last is not None:
             yield last

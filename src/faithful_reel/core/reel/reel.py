@@ -227,6 +227,15 @@ def runs_on(first: Segment, second: Segment) -> bool:
     )
 
 
+@dataclass(frozen=True, slots=True)
+class Replacement:
+    """What comes in the place of a stretch of a lane; `after` is how what follows takes over, None for as it did."""
+
+    span: Span
+    middle: tuple[Segment, ...] = ()
+    after: Join | None = None
+
+
 @dataclass(frozen=True)  # no slots: where its segments start is worked out once
 class Lane:
     """One voice or one music part, segments end to end.
@@ -308,14 +317,34 @@ class Lane:
         EditRefused
             The stretch is not in the lane.
         """
-        starts = self.starts()
-        if not 0 <= span.start <= span.stop <= starts[-1]:
-            raise EditRefused(f"The stretch {span.start} to {span.stop} is not in this chapter, which has {starts[-1]} samples.")
-        left = self.between(Span(0, span.start), starts)
-        right = self.between(Span(span.stop, starts[-1]), starts)
-        if right and after is not None:
-            right = (replace(right[0], join=after), *right[1:])
-        return replace(self, segments=(*left, *(s for s in middle if len(s)), *right))
+        return self.replaced_all([Replacement(span, middle, after)])
+
+    def replaced_all(self, rows: Sequence[Replacement]) -> Lane:
+        """Put something in the place of several stretches, given in their order; each is a place of the lane as it was.
+
+        Raises
+        ------
+        EditRefused
+            One of them is not in the lane, or they are not in order.
+        """
+        starts, at, after = self.starts(), 0, None
+        found: list[Segment] = []
+        for row in [*rows, None]:
+            span = row.span if row is not None else Span(starts[-1], starts[-1])
+            if not at <= span.start <= span.stop <= starts[-1]:
+                raise EditRefused(
+                    f"The stretch {span.start} to {span.stop} is not in this chapter, which has {starts[-1]} samples."
+                )
+            kept = self.between(Span(at, span.start), starts)
+            if kept and after is not None:
+                kept = (replace(kept[0], join=after), *kept[1:])
+            found += kept
+            if row is not None:
+                middle = [s for s in row.middle if len(s)]
+                found += middle
+                after = row.after if kept or middle or after is None else after  # of cuts that touch the first is made last
+                at = span.stop
+        return replace(self, segments=tuple(found))
 
     def mapped(self, span: Span, change: Callable[[Segment], Segment]) -> Lane:
         """Change the segments of a stretch; those that straddle its ends are split there."""

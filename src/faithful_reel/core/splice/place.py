@@ -75,6 +75,7 @@ def planned_splice(
     lane: LaneRef = 0,
     pace: float = 1.0,
     one_breath: bool = True,
+    within: range | None = None,
 ) -> Plan:
     """Plan to put a take in for the words that changed.
 
@@ -92,6 +93,8 @@ def planned_splice(
         How many times as fast the take is still read.
     one_breath : bool
         Whether a pause that is joined keeps one breath, where there is one on either side.
+    within : range, optional
+        Tokens that the take may bring beside those that changed: the others come from other takes.  All where it is not given.
 
     Raises
     ------
@@ -100,8 +103,9 @@ def planned_splice(
     """
     count = len(original.entering) - 1
     pair = Pair(original, take, rate, pace, one_breath=one_breath)
-    entering = pair.ranked(range(changed.start + 1), entering=True, nearest=changed.start)
-    leaving = pair.ranked(range(changed.stop, count + 1), entering=False, nearest=changed.stop)
+    free = within if within is not None else range(count)
+    entering = pair.ranked(range(free.start, changed.start + 1), entering=True, nearest=changed.start)
+    leaving = pair.ranked(range(changed.stop, free.stop + 1), entering=False, nearest=changed.stop)
     if (choice.entering, choice.leaving) == (0, 0):
         first, last = best_pair(entering, leaving)
     elif choice.entering < len(entering) and choice.leaving < len(leaving):

@@ -5,7 +5,7 @@ It looks at the reels before and after, not at the commands, so that no act can 
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -15,7 +15,7 @@ from faithful_reel.core.book.model import Book, ChapterState
 from faithful_reel.core.book.pickups import PlaceSplice, SpliceTakes, TakeOut
 from faithful_reel.core.collate.findings import Finding
 from faithful_reel.core.reel.commands import Paste, ReelCommand
-from faithful_reel.core.reel.exchanges import Covered, covered, exchanges, sounds_of, uncovered
+from faithful_reel.core.reel.exchanges import Covered, Exchange, covered, exchanges, sounds_of, uncovered
 from faithful_reel.core.reel.reel import Lane, Piece, Reel
 from faithful_reel.core.reel.timing import LINKED
 from faithful_reel.core.units import Span
@@ -69,18 +69,16 @@ def going(
         for c in after.chapters
         if c.reel is not None and (known := old.get(c.id)) is not None and known.reel is not None and known.reel is not c.reel
     ]
-    came = covered(_came(was, now) for _, was, now in pairs)
+    rows = [(chapter, was, now, _exchanged(was, now)) for chapter, was, now in pairs]
+    came = covered(_came(now, changed) for _, _, now, changed in rows)
     found: list[Going] = []
-    for chapter, was, now in pairs:
-        lanes = {lane.id: lane for lane in now.lanes}
+    for chapter, was, _, changed in rows:
         for number, lane in enumerate(was.lanes):
-            if lane.id not in lanes:
-                continue
-            spans = _lost(lane, lanes[lane.id], came)
+            spans = _lost(lane, changed.get(lane.id, ()), came)
             if not spans:
                 continue
             said = tokens(chapter)
-            sounding = sum(_sounding(columns(chapter, number), s, len(lane), before.rate) for s in spans)
+            sounding = _sounding(columns(chapter, number), spans, len(lane), before.rate)
             words = "" if lane.music else lane_words(said, spans, number)
             if words or sounding > LEAST_S * before.rate:
                 found.append(Going(chapter.id, lane.id, lane.name, lane.music, tuple(spans), sounding, words))
@@ -98,30 +96,33 @@ def beside(
     for number, lane in enumerate(reel.lanes):
         if lane.music or not lane.linked or lane.id in own or span.start >= len(lane):
             continue
-        sounding = _sounding(columns[number], span, len(lane), rate)
+        sounding = _sounding(columns[number], [span], len(lane), rate)
         words = lane_words(tokens, [span], number)
         if words or sounding > LEAST_S * rate:
             found.append(Going(chapter, lane.id, lane.name, False, (span,), sounding, words))
     return found
 
 
-def _came(was: Reel, now: Reel) -> Lane:
-    """All that a step brought into a reel, as one lane."""
+def _exchanged(was: Reel, now: Reel) -> dict[str, list[Exchange]]:
+    """What a step exchanged on each lane that stays."""
     old = {lane.id: lane for lane in was.lanes}
+    return {lane.id: exchanges(old[lane.id], lane) for lane in now.lanes if lane.id in old}
+
+
+def _came(now: Reel, changed: Mapping[str, Sequence[Exchange]]) -> Lane:
+    """All that a step brought into a reel, as one lane."""
     rows = [
         segment
         for lane in now.lanes
-        for segment in (
-            (s for e in exchanges(old[lane.id], lane) for s in lane.between(e.new)) if lane.id in old else lane.segments
-        )
+        for segment in ((s for e in changed[lane.id] for s in lane.between(e.new)) if lane.id in changed else lane.segments)
     ]
     return Lane("", tuple(s for s in rows if isinstance(s, Piece)))
 
 
-def _lost(was: Lane, now: Lane, came: Covered) -> list[Span]:
+def _lost(was: Lane, changed: Iterable[Exchange], came: Covered) -> list[Span]:
     """The stretches of a lane whose sound goes, those that touch as one."""
     found: list[Span] = []
-    for exchange in exchanges(was, now):
+    for exchange in changed:
         at = exchange.old.start
         for segment in was.between(exchange.old):
             for _, start, stop in sounds_of([segment]):
@@ -140,19 +141,33 @@ def lane_words(tokens: Tokens, spans: Sequence[Span], lane: int) -> str:
     return " ".join(said)
 
 
-def _sounding(columns: Columns, span: Span, length: int, rate: int) -> int:
-    """For how many samples of a span something sounds."""
+def _sounding(columns: Columns, spans: Sequence[Span], length: int, rate: int) -> int:
+    """For how many samples of some spans, which rise and do not overlap, something sounds."""
     step, around = max(1, rate // 100), 15 * rate
-    first, last = max(0, span.start - around), min(length, span.stop + around)
-    if last - first < step or not len(span):
-        return 0
-    edges = np.append(np.arange(first, last, step, dtype=np.float64), float(last))
-    peaks = np.maximum.reduce(np.abs(columns(edges)))
-    sounding = peaks[peaks > 0]
-    quiet = float(np.percentile(sounding, 20)) if len(sounding) else 0.0
-    inside = (edges[:-1] >= span.start) & (edges[:-1] < span.stop)
-    stands_out = max(QUIETEST, min(LOUD, quiet * 10 ** (STANDS_OUT_DB / 20)))
-    return int(np.count_nonzero(inside & (peaks > stands_out)) * step)
+    near: list[tuple[int, int, list[Span]]] = []
+    for span in (Span(s.start, min(s.stop, length)) for s in spans if s.start < min(s.stop, length)):
+        first, last = max(0, span.start - around), min(length, span.stop + around)
+        if near and first <= near[-1][1]:
+            near[-1] = (near[-1][0], last, [*near[-1][2], span])
+        elif last - first >= step:
+            near.append((first, last, [span]))
+    return sum(_sounding_near(columns, *row, step, around) for row in near)
+
+
+def _sounding_near(columns: Columns, first: int, last: int, spans: Sequence[Span], step: int, around: int) -> int:
+    """For how many samples of some spans something sounds, by what is usual `around` each of them, from `first` to `last`."""
+    ends = np.array([at for span in spans for at in (span.start, span.stop)])
+    edges = np.sort(np.concatenate([np.arange(first, last, step, dtype=np.float64), [last], ends]))
+    edges = edges[np.diff(edges, prepend=-1.0) > 0]
+    peaks, widths = np.maximum.reduce(np.abs(columns(edges))), np.diff(edges)
+    found = 0.0
+    for span, (a, b) in zip(spans, np.searchsorted(edges, ends).reshape(-1, 2).tolist(), strict=True):
+        usual = peaks[np.searchsorted(edges, span.start - around) : np.searchsorted(edges, span.stop + around)]
+        heard = usual[usual > 0]
+        quiet = float(np.percentile(heard, 20)) if len(heard) else 0.0
+        stands_out = max(QUIETEST, min(LOUD, quiet * 10 ** (STANDS_OUT_DB / 20)))
+        found += float(widths[a:b][peaks[a:b] > stands_out].sum())
+    return int(found)
 
 
 def meant(command: BookCommand, book: Book) -> frozenset[str]:

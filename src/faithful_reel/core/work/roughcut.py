@@ -14,6 +14,7 @@ from faithful_reel.core.collate.findings import AGAIN, SURE, Decision, Finding, 
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.reel.commands import ReelCommand
 from faithful_reel.core.reel.reel import Reel
+from faithful_reel.core.reel.several import edited
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.work.mending import Columns, mending_edit
 from faithful_reel.core.work.readings import better_retake, retakes_of, swapped
@@ -83,9 +84,7 @@ def rough_cut(
 def _cut_away(chapter: ChapterState, edits: Iterable[ReelCommand], findings: Iterable[Finding]) -> list[str]:
     """Open findings whose sound was in the reel and is not any more: marks of retakes, noises, what was misread there."""
     open_ = [f for f in findings if f.decision is Decision.OPEN and f.kind is not Kind.SKIPPED]
-    reel = chapter.reel
-    for edit in edits:
-        reel = edit.apply(reel) if reel is not None else None
+    reel = edited(chapter.reel, edits) if chapter.reel is not None else None
     before = finding_spans(chapter, open_)
     after = finding_spans(replace(chapter, reel=reel), open_)
     return [f.id for f, was, now in zip(open_, before, after, strict=True) if was is not None and now is None]

@@ -376,6 +376,7 @@ def preview_splice(
     parts = pickup.parts or (Part(pickup.chosen, 0, pickup.word_count),)
     take = pickup.takes[parts[part].take]
     own = range(parts[part].first, parts[part].stop) if pickup.parts else None
+    beside = [0, *(p.stop for p in parts[:part])], [*(p.first for p in parts[part + 1 :]), pickup.word_count]
     line = line_in_reel(book, chapter, pickup, hearing, render_of, own)
     source = render_of(reel).source
     spoken, side = take_side(partial(_mono_of, source, take.recording), take, rate, line.near)
@@ -405,6 +406,7 @@ def preview_splice(
         lane=reel.lanes[line.lane].id,
         pace=profile.pace / made.pace,
         one_breath=made.switches.breath,
+        within=range(max(beside[0]), min(beside[1])),
     )
     _refuse_taking_words(chapter, hearing, plan.command)
     lo = line.spoken.offset
@@ -453,6 +455,11 @@ def preview_parts(
             book,
             pickups=tuple(pickup if p.id == pickup.id else p for p in book.pickups),
             chapters=tuple(chapter if c.id == chapter.id else c for c in book.chapters),
+        )
+    reel = found[-1].reel
+    if any(placed_span(reel, pickup.id, k) is None for k in range(len(found))):
+        raise EditRefused(
+            "One of the takes that this line is made of would go over another one. Choose another word to change at."
         )
     return tuple(found)
 
