@@ -127,6 +127,7 @@ def open_window(folder: Path, settings: QSettings, *, create: bool = False, simu
         The book can not be opened.
     """
     session = Session(BookStore(folder, create=create))
+    session.remember()
     forget_made(session.store.folder)
     jobs, places = Jobs(), Places(settings, folder)
     bench = Workbench(session, jobs, tell=print)

@@ -55,6 +55,13 @@ class FlagWatch:
         self._report(min(1.0, max(0.0, done)), note)
 
 
+def watched(rows: Iterable[T], watch: Watch, count: int) -> Iterator[T]:
+    """Give some rows, about `count` of them, and report after each; whoever has stopped the job gets no more."""
+    for number, row in enumerate(rows, 1):
+        yield row
+        watch.tick(number / max(1, count))
+
+
 def ahead(parts: Iterable[T], depth: int = 4) -> Iterator[T]:
     """Make the next parts in another thread while this one works on what it has; what fails there is raised here."""
     waiting: queue.Queue[tuple[T | None, BaseException | None]] = queue.Queue(maxsize=depth)

@@ -171,6 +171,32 @@ def test_states_give_the_same_book(session):
     assert session.store.book_at(session.store.head) == session.book
 
 
+def test_undo_after_opening_reads_nothing_anew_and_a_damaged_past_is_told_when_it_is_asked_for(session, monkeypatch):
+    books = [session.book]
+    for n in range(STATE_EVERY + 4):
+        session.do(EditReel("c1", CutAndClose(10 * n, 10 * n + 3)))
+        books.append(session.book)
+    session.store.keep_state(session.book)
+    again = Session(session.store)
+    again.remember(20)
+    with monkeypatch.context() as patch:
+        patch.setattr(BookStore, "books_to", lambda *_a, **_k: pytest.fail("the disk was read"))
+        for known in books[-2:-22:-1]:
+            again.undo()
+            assert again.book == known
+        for _ in range(20):
+            again.redo()
+    assert again.book == books[-1]
+
+    session.store._db.execute("UPDATE steps SET body = '{' WHERE id = ?", (session.store.head - 1,))
+    opened = Session(session.store)
+    opened.remember(20)
+    assert opened.book == books[-1]
+    with pytest.raises(StoreProblem, match="damaged"):
+        opened.undo()
+    assert opened.book == books[-1]
+
+
 def test_values_packed_and_read_elsewhere_are_the_same(session):
     chapter = chapter_of("x", ["Packed beside the work."])
     packing = Packing()

@@ -6,6 +6,7 @@ import time
 import uuid
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from itertools import chain
 from typing import ClassVar
 
 from faithful_reel.app.editing.presenter import Editing
@@ -14,7 +15,7 @@ from faithful_reel.core.book.kept import DescribeVersion, DropVersion, KeepVersi
 from faithful_reel.core.book.model import Book, ChapterState, Version
 from faithful_reel.core.book.past import changes
 from faithful_reel.core.errors import EditRefused
-from faithful_reel.core.jobs import Watch
+from faithful_reel.core.jobs import Watch, watched
 from faithful_reel.core.memo import Memo
 from faithful_reel.core.reel.commands import PutMarker, RemoveMarkers
 from faithful_reel.core.reel.cutting import Content
@@ -144,9 +145,11 @@ class OffcutsPage(Page):
 
         def walk(watch: Watch) -> tuple[str, int, Book, list[Offcut]]:
             watch.tick(0.0, "offcuts")
-            steps = list(changes(folder, head, since, before))
-            fresh = before is None or (bool(steps) and steps[0].before is not before)
-            return chapter_id, head, book, [*offcuts_of(steps, chapter_id), *([] if fresh else kept)]
+            steps = changes(folder, head, since, before)  # one after the other: all books at once would not fit into memory
+            first = next(steps, None)
+            fresh = before is None or (first is not None and first.before is not before)
+            row = watched(chain([first] if first else [], steps), watch, head - since)
+            return chapter_id, head, book, [*offcuts_of(row, chapter_id), *([] if fresh else kept)]
 
         self.bench.jobs.start("Offcuts", walk, done=self._walked, stopped=self._stopped, quiet=True)
 

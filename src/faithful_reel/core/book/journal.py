@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
@@ -157,35 +157,43 @@ class Journal:
 
         `afresh` replays the journal from its beginning.
         """
+        book = Book()
+        for _, book in self.books_to(step, afresh=afresh):  # noqa: B007  the last is wanted
+            pass
+        return book
+
+    def books_to(self, step: int, *, ahead: int = 0, afresh: bool = False) -> Iterator[tuple[int, Book]]:
+        """The books on the way to a step, each with its step: from the nearest state on that is kept `ahead` steps before it."""
         try:
-            return self._replayed(step, afresh=afresh)
+            yield from self._replayed(step, ahead, afresh=afresh)
         except StoreProblem:
             raise
         except (AppError, *NONSENSE) as problem:
             raise self._damaged("its journal can not be replayed") from problem
 
-    def _replayed(self, step: int, *, afresh: bool) -> Book:
-        chain: list[tuple[str, str]] = []
+    def _replayed(self, step: int, ahead: int, *, afresh: bool) -> Iterator[tuple[int, Book]]:
+        chain: list[tuple[int, str, str]] = []
         book = Book()
         at = step
         while at > 0:
-            kept = None if afresh else self._kept_state(at)
+            kept = None if afresh or len(chain) < ahead else self._kept_state(at)
             if kept is not None:
                 book = kept
                 break
             entries = self._all("SELECT parent, kind, body FROM steps WHERE id = ?", at)
             if not entries or int(entries[0][0]) >= at:
                 raise self._damaged(f"step {at} is missing from its journal")
-            chain.append((entries[0][1], entries[0][2]))
+            chain.append((at, entries[0][1], entries[0][2]))
             at = int(entries[0][0])
-        for kind, body in reversed(chain):
+        yield at, book
+        for number, kind, body in reversed(chain):
             if kind not in KINDS:
                 raise StoreProblem(
                     f"{self.folder.name} holds a step that this version does not know ({kind}). Update to open it."
                 )
             command: BookCommand = self._read(KINDS[kind], body)
             book = command.apply(book)
-        return book
+            yield number, book
 
     def _kept_state(self, step: int) -> Book | None:
         """The book as it was kept at a step; None where it was not, or can not be read: the steps before it lead there too."""

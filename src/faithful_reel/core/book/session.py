@@ -84,6 +84,14 @@ class Session:
         if len(self._states) > MOST_HELD:
             self._states.pop(next(iter(self._states)))
 
+    def remember(self, steps: int = 20) -> None:
+        """Have the books of so many steps before this one at hand, so that undo waits for none of them."""
+        head = self.store.head
+        with contextlib.suppress(StoreProblem):  # undo tells it, where it is asked for
+            for at, known in self.store.books_to(head, ahead=steps):
+                if at != head:
+                    self._hold(at, known)
+
     def can_undo(self) -> str:
         """What undo would take back; empty where there is nothing."""
         head = self.store.head
@@ -110,10 +118,10 @@ class Session:
 
     def go_to(self, step: int) -> None:
         """Stand at any step of the journal."""
-        book = self._states.get(step)
-        if book is None:
-            book = self.store.book_at(step)
-            self._hold(step, book)
+        if step not in self._states:
+            for at, known in self.store.books_to(step):  # those before it come next
+                self._hold(at, known)
+        book = self._states[step]
         self.store.go_to(step)
         self._become(book)
 

@@ -9,7 +9,7 @@ from itertools import accumulate, pairwise
 from operator import is_
 from typing import NamedTuple
 
-from faithful_reel.core.reel.reel import Lane, Piece, Rest, RoomTone, Segment, played
+from faithful_reel.core.reel.reel import Lane, Piece, Reel, Rest, RoomTone, Segment, part, played
 from faithful_reel.core.units import Span
 
 Sound = tuple[str, int, int]
@@ -150,10 +150,8 @@ def covered(lanes: Iterable[Lane]) -> Covered:
     """What is heard on some lanes."""
     rows: Covered = {}
     for lane in lanes:
-        for segment in lane.segments:
-            if isinstance(segment, Piece):
-                for piece, _ in played(segment, 0) if segment.of else ((segment, 0),):
-                    rows.setdefault(piece.recording, []).append((piece.start, piece.stop))
+        for recording, start, stop in _heard(lane.segments):
+            rows.setdefault(recording, []).append((start, stop))
     for recording, row in rows.items():
         joined: list[tuple[int, int]] = []
         for start, stop in sorted(row):
@@ -177,3 +175,66 @@ def uncovered(there: Covered, sound: Sound) -> list[tuple[int, int]]:
             left.append((at, a))
         at = max(at, b)
     return [*left, (at, stop)] if at < stop else left
+
+
+class Playing:
+    """What is heard in a reel, followed from one step to the next: only what a step changed is looked at."""
+
+    def __init__(self) -> None:
+        self._lanes: dict[str, tuple[Segment, ...]] = {}
+        self._rows: dict[str, list[tuple[int, int]]] = {}
+        self._longest: dict[str, int] = {}
+
+    def follow(self, reel: Reel) -> None:
+        """Stand at another reel."""
+        lanes = {lane.id: lane.segments for lane in reel.lanes}
+        for name in self._lanes | lanes:
+            old, now = self._lanes.get(name, ()), lanes.get(name, ())
+            if old is now:
+                continue
+            first = _same(old, now, len(old), len(now))
+            last = _same(old[::-1], now[::-1], len(old) - first, len(now) - first)
+            for recording, start, stop in _heard(now[first : len(now) - last]):
+                insort(self._rows.setdefault(recording, []), (start, stop))
+                self._longest[recording] = max(self._longest.get(recording, 0), stop - start)
+            for recording, start, stop in _heard(old[first : len(old) - last]):
+                row = self._rows[recording]
+                del row[bisect_left(row, (start, stop))]
+                if stop - start == self._longest[recording]:
+                    self._longest[recording] = max((b - a for a, b in row), default=0)
+        self._lanes = lanes
+
+    def uncovered(self, sound: Sound) -> list[tuple[int, int]]:
+        """What of a stretch of a recording is not heard."""
+        recording, at, stop = sound
+        row = self._rows.get(recording, [])
+        left: list[tuple[int, int]] = []
+        for a, b in row[bisect_left(row, (at - self._longest.get(recording, 0),)) : bisect_left(row, (stop,))]:
+            if b > at:
+                left += [(at, a)] if a > at else []
+                at = b
+        return [*left, (at, stop)] if at < stop else left
+
+
+def _heard(segments: Iterable[Segment]) -> Iterator[Sound]:
+    """The stretches of recordings that some segments play, those that something was printed of as well."""
+    for segment in segments:
+        if isinstance(segment, Piece):
+            yield segment.recording, segment.start, segment.stop
+            if segment.of:
+                yield from ((p.recording, p.start, p.stop) for p, _ in played(segment, 0) if p is not segment)
+
+
+def segments_before(lane: Lane, at: int) -> Iterator[Segment]:
+    """The segments before a place, the nearest first; one that holds the place up to it."""
+    starts = lane.starts()
+    index = bisect_left(starts, at) - 1
+    for k in range(min(index, len(lane.segments) - 1), -1, -1):
+        yield part(lane.segments[k], 0, at - starts[k]) if starts[k + 1] > at else lane.segments[k]
+
+
+def segments_after(lane: Lane, at: int) -> Iterator[Segment]:
+    """The segments after a place, the nearest first; one that holds the place from it on."""
+    starts = lane.starts()
+    for k in range(max(0, bisect_right(starts, at) - 1), len(lane.segments)):
+        yield part(lane.segments[k], at - starts[k], starts[k + 1] - starts[k]) if starts[k] < at else lane.segments[k]

@@ -329,22 +329,26 @@ class Lane:
         """
         starts, at, after = self.starts(), 0, None
         found: list[Segment] = []
+        begins = [0]
         for row in [*rows, None]:
             span = row.span if row is not None else Span(starts[-1], starts[-1])
             if not at <= span.start <= span.stop <= starts[-1]:
-                raise EditRefused(
-                    f"The stretch {span.start} to {span.stop} is not in this chapter, which has {starts[-1]} samples."
-                )
+                raise EditRefused(f"The stretch {span.start} to {span.stop} is not in this chapter of {starts[-1]} samples.")
             kept = self.between(Span(at, span.start), starts)
-            if kept and after is not None:
-                kept = (replace(kept[0], join=after), *kept[1:])
-            found += kept
+            if kept:
+                by = begins[-1] - at
+                inside = starts[bisect_right(starts, at) : bisect_left(starts, span.start)]
+                begins += [*([begin + by for begin in inside] if by else inside), span.start + by]
+                found += kept if after is None else (replace(kept[0], join=after), *kept[1:])
             if row is not None:
                 middle = [s for s in row.middle if len(s)]
                 found += middle
+                begins += list(accumulate(map(len, middle), initial=begins[-1]))[1:]
                 after = row.after if kept or middle or after is None else after  # of cuts that touch the first is made last
                 at = span.stop
-        return replace(self, segments=tuple(found))
+        lane = replace(self, segments=tuple(found))
+        lane.__dict__["_starts"] = begins  # known already: to count them again would take as long as the rest
+        return lane
 
     def mapped(self, span: Span, change: Callable[[Segment], Segment]) -> Lane:
         """Change the segments of a stretch; those that straddle its ends are split there."""

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from bisect import bisect_left
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
-from itertools import accumulate, pairwise, takewhile
+from functools import partial
+from itertools import accumulate, islice, pairwise, takewhile
 
 from faithful_reel.core.book.model import Book, ChapterState
 from faithful_reel.core.book.past import Change
@@ -16,11 +17,14 @@ from faithful_reel.core.reel.cutting import EDITION, Content, content_length, co
 from faithful_reel.core.reel.exchanges import (
     Covered,
     Exchange,
+    Playing,
     Sound,
     covered,
     exchanges,
     flat,
     key_of,
+    segments_after,
+    segments_before,
     sounds_of,
     uncovered,
 )
@@ -30,6 +34,8 @@ from faithful_reel.core.units import Span
 
 LEAST_S = 0.005
 """Shorter ends, which go when a join is moved, are no offcuts (own rule)."""
+Unheard = Callable[[Sound], list[tuple[int, int]]]
+"""What of a sound is heard nowhere any more."""
 NEIGHBOURS = 64
 """So many pieces on either side are remembered as the place where an offcut was."""
 
@@ -52,8 +58,8 @@ class Offcut:
     span: Span
     content: Content
     lanes: tuple[str, ...]
-    before: tuple[Sound, ...]
-    after: tuple[Sound, ...]
+    before: tuple[Piece, ...]
+    after: tuple[Piece, ...]
     instead: Content
     markers: tuple[Marker, ...] = ()
     room: tuple[int, int] = (0, 0)
@@ -66,10 +72,13 @@ class Offcut:
 def offcuts_of(steps: Iterable[Change], chapter: str) -> list[Offcut]:
     """What the steps cut from one chapter, the latest first."""
     found: list[Offcut] = []
+    heard = Playing()
     for change in steps:
         before, after = (_reel(book, chapter) for book in (change.before, change.after))
         if before is not None and after is not None and before is not after:
-            found += _cut_by(change, before, _with_others(change, chapter, after), after)
+            heard.follow(before)
+            heard.follow(after)
+            found += _cut_by(change, before, after, partial(_unheard, heard, covered(_elsewhere(change, chapter))))
     return found[::-1]
 
 
@@ -77,14 +86,20 @@ def _reel(book: Book, chapter: str) -> Reel | None:
     return next((c.reel for c in book.chapters if c.id == chapter), None)
 
 
-def _with_others(change: Change, chapter: str, after: Reel) -> Sequence[Lane]:
-    """The lanes of a reel, and those of the other chapters that the step changed: what went to one of them was moved, not cut."""
+def _elsewhere(change: Change, chapter: str) -> Iterator[Lane]:
+    """The lanes of the other chapters that a step changed: what went to one of them was moved, not cut."""
     old = {c.id: c.reel for c in change.before.chapters}
-    changed = (c.reel for c in change.after.chapters if c.id != chapter and c.reel is not None and old.get(c.id) is not c.reel)
-    return [*after.lanes, *(lane for reel in changed for lane in reel.lanes)]
+    for c in change.after.chapters:
+        if c.id != chapter and c.reel is not None and old.get(c.id) is not c.reel:
+            yield from c.reel.lanes
 
 
-def _cut_by(change: Change, before: Reel, there: Sequence[Lane], after: Reel) -> list[Offcut]:
+def _unheard(heard: Playing, elsewhere: Covered, sound: Sound) -> list[tuple[int, int]]:
+    """What of a sound is heard nowhere."""
+    return [part for a, b in heard.uncovered(sound) for part in uncovered(elsewhere, (sound[0], a, b))]
+
+
+def _cut_by(change: Change, before: Reel, after: Reel, unheard: Unheard) -> list[Offcut]:
     """What one step cut: the exchanges of all lanes that lost sound, those that belong together as one."""
     now = {lane.id: lane for lane in after.lanes}
     rows = {lane.id: exchanges(lane, now[lane.id]) if lane.id in now else [_all_of(lane)] for lane in before.lanes}
@@ -98,10 +113,9 @@ def _cut_by(change: Change, before: Reel, there: Sequence[Lane], after: Reel) ->
     ]
     if not losing:
         return []
-    heard = covered(there)
     found: list[Offcut] = []
     for span, by in _together(losing):
-        gone = [lane for lane in before.lanes if _lost(lane, rows[lane.id], span, heard) >= LEAST_S * change.after.rate]
+        gone = [lane for lane in before.lanes if _lost(lane, rows[lane.id], span, unheard) >= LEAST_S * change.after.rate]
         if gone:
             silent = [
                 lane
@@ -143,7 +157,11 @@ def _all_of(lane: Lane) -> Exchange:
     return Exchange(Span(0, len(lane)), Span(0, 0))
 
 
-def _silence(segments: Sequence[Segment]) -> int:
+def _pieces(segments: Iterable[Segment]) -> Iterator[Piece]:
+    return (s for s in segments if isinstance(s, Piece))
+
+
+def _silence(segments: Iterable[Segment]) -> int:
     """How many samples of room tone or rest some segments begin with."""
     return sum(map(len, takewhile(lambda s: not isinstance(s, Piece), segments)))
 
@@ -180,10 +198,10 @@ def _covers(e: Exchange, span: Span, by: int) -> bool:
     return e.by == by and e.old.start <= span.start and e.old.stop >= span.stop
 
 
-def _lost(lane: Lane, row: Sequence[Exchange], span: Span, heard: Covered) -> int:
+def _lost(lane: Lane, row: Sequence[Exchange], span: Span, unheard: Unheard) -> int:
     """For how many samples of a stretch a lane lost sound that is heard nowhere any more."""
     inside = [e.old for e in row if e.old.start >= span.start and e.old.stop <= span.stop]
-    return sum(b - a for old in inside for sound in sounds_of(lane.between(old)) for a, b in uncovered(heard, sound))
+    return sum(b - a for old in inside for sound in sounds_of(lane.between(old)) for a, b in unheard(sound))
 
 
 def _offcut(
@@ -211,13 +229,13 @@ def _offcut(
         span,
         copied(before, span, tuple(ids)),
         tuple(lane.name for lane in gone),
-        tuple(sounds_of(first.between(Span(0, span.start)))[::-1][:NEIGHBOURS]),
-        tuple(sounds_of(first.between(Span(span.stop, max(span.stop, len(first)))))[:NEIGHBOURS]),
+        tuple(islice(_pieces(segments_before(first, span.start)), NEIGHBOURS)),
+        tuple(islice(_pieces(segments_after(first, span.stop)), NEIGHBOURS)),
         there if whole else (),
         tuple(replace(m, at=m.at - span.start) for m in before.markers if span.start <= m.at < span.stop and by < 0),
         (
-            _silence(first.between(Span(0, span.start))[::-1]),
-            _silence(first.between(Span(span.stop, max(span.stop, len(first))))),
+            _silence(segments_before(first, span.start)),
+            _silence(segments_after(first, span.stop)),
         ),
     )
 
@@ -319,10 +337,12 @@ def _as_left(offcut: Offcut, lane: Lane) -> bool:
     if not offcut.before or not offcut.after:
         return False
     between = sum(offcut.room) + content_length(offcut.instead)
-    (recording, _, stop), (other, start, _) = offcut.before[0], offcut.after[0]
+    beside = [
+        (p.recording, at) for p, at in ((offcut.before[0], offcut.before[0].stop), (offcut.after[0], offcut.after[0].start))
+    ]
     pieces = [(s, at) for s, at in zip(lane.segments, lane.starts(), strict=False) if isinstance(s, Piece)]
     return any(
-        (a.recording, a.stop, b.recording, b.start) == (recording, stop, other, start) and at == begins + len(a) + between
+        [(a.recording, a.stop), (b.recording, b.start)] == beside and at == begins + len(a) + between
         for (a, begins), (b, at) in pairwise(pieces)
     )
 
@@ -385,8 +405,8 @@ def _silent_at(reel: Reel, lanes: Sequence[str], at: int, length: int) -> Span |
 
 def _place_of(offcut: Offcut, reel: Reel, row: Lane, lane: str, part: Span) -> int:
     """Where a stretch of an offcut goes, by what stood beside it; after all that was spoken before it."""
-    ahead = [*sounds_of(row.between(Span(0, part.start)))[::-1], *offcut.before]
-    behind = [*sounds_of(row.between(Span(part.stop, len(row)))), *offcut.after]
+    ahead = [*sounds_of(row.between(Span(0, part.start)))[::-1], *sounds_of(offcut.before)]
+    behind = [*sounds_of(row.between(Span(part.stop, len(row)))), *sounds_of(offcut.after)]
     there = reel.lanes[reel.index(lane)]
     between = _between(reel, there, ahead, behind)
     if between is None:
@@ -397,14 +417,14 @@ def _place_of(offcut: Offcut, reel: Reel, row: Lane, lane: str, part: Span) -> i
         reached += len(s)
         if isinstance(s, Piece) and s.recording == recording and s.stop <= start:
             at = reached
-    rest = there.between(Span(at, len(there)))
     if at > 0 and ahead and _ends_at(there, at, ahead[0]):
-        return at + min(_silence(rest), _silence(row.between(Span(0, part.start))[::-1]) if part.start else offcut.room[0])
+        own = _silence(segments_before(row, part.start)) if part.start else offcut.room[0]
+        return at + min(_silence(segments_after(there, at)), own)
     beside = behind and _begins_at(there, between.stop, behind[0]) and not sounds_of(there.between(Span(at, between.stop)))
     if behind and (beside or at == between.start == between.stop):
         at = between.stop
-        room = _silence(row.between(Span(part.stop, len(row)))) if part.stop < len(row) else offcut.room[1]
-        return at - min(_silence(there.between(Span(0, at))[::-1]), room)
+        room = _silence(segments_after(row, part.stop)) if part.stop < len(row) else offcut.room[1]
+        return at - min(_silence(segments_before(there, at)), room)
     return at
 
 
