@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from bisect import bisect_right
+from bisect import bisect_left, bisect_right
 from typing import Any
 
 import numpy as np
@@ -26,11 +26,16 @@ def line_at(line: Points, position: int) -> float:
     return low + (high - low) * (position - a) / (b - a)
 
 
+def line_within(line: Points, first: float, last: float, *, beside: int = 0) -> Points:
+    """The points of a gain line from one position to another, both included, and so many `beside` them on either side."""
+    return line[max(0, bisect_left(line, (first,)) - beside) : bisect_right(line, (last, float("inf"))) + beside]
+
+
 def line_gains(line: Points, positions: NDArray[np.floating[Any]]) -> Gains:
-    """A gain line at (n,) positions, as (n,) ratios; nothing at or under `OFF_DB`."""
-    if not line:
+    """A gain line at (n,) rising positions, as (n,) ratios; nothing at or under `OFF_DB`."""
+    if not line or not len(positions):
         return np.ones(len(positions))
-    xs, levels = np.array(line, dtype=np.float64).T
+    xs, levels = np.array(line_within(line, positions[0], positions[-1], beside=1), dtype=np.float64).T
     found = np.interp(positions, xs, levels)
     return np.where(found > OFF_DB, 10.0 ** (found / 20.0), 0.0)
 

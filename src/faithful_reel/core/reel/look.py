@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from faithful_reel.core.reel.gains import crossfade, fade_gains, line_at
+from faithful_reel.core.reel.gains import crossfade, fade_gains, line_at, line_within
 from faithful_reel.core.reel.reel import Lane, Rest, Segment
 from faithful_reel.core.reel.render import Row
 
@@ -101,7 +101,8 @@ def line_points(lane: Lane) -> tuple[tuple[int, float], ...]:
 def _inner(segment: Segment, at: int, end: int) -> list[tuple[int, float]]:
     """The points of a segment's line that lie on it, in reel time, with its gain."""
     shift = at - segment.origin
-    return [(p + shift, segment.gain_db + gain_db) for p, gain_db in segment.line if at <= p + shift < end]
+    inside = line_within(segment.line, segment.origin, segment.origin + end - at - 1)
+    return [(p + shift, segment.gain_db + gain_db) for p, gain_db in inside]
 
 
 def _faded(segment: Segment, at: int, end: int) -> list[Curve]:

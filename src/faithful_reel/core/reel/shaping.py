@@ -12,7 +12,7 @@ from typing import Literal
 
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.reel.bounds import fade_within, gain_within, join_within
-from faithful_reel.core.reel.gains import line_at
+from faithful_reel.core.reel.gains import line_at, line_within
 from faithful_reel.core.reel.reel import (
     NO_FADE,
     OFF_DB,
@@ -119,23 +119,28 @@ def _redrawn(segment: Segment, begins: int, span: Span, line: Points) -> Segment
     shift = segment.origin - begins
     first, last = max(span.start, begins), min(span.stop, begins + len(segment))
     lo, hi, old = first + shift, last + shift, segment.line
-    points = {at: gain_db for at, gain_db in old if not lo <= at <= hi}
+    i, j = bisect_left(old, (lo,)), bisect_right(old, (hi, float("inf")))
+    before, after = old[: max(0, i - 1)], old[j + 1 :]
+    points = dict((*old[len(before) : i], *old[j : j + 1]))
     if first == span.start:
         points[lo - 1] = line_at(old, lo - 1)
     if last == span.stop:
         points[hi + 1] = line_at(old, hi + 1)
     points |= {lo: line_at(line, first), hi: line_at(line, last)}
-    points |= {at + shift: gain_db for at, gain_db in line if first <= at <= last}
-    return replace(segment, line=plain(tuple(sorted(points.items()))))
+    points |= {at + shift: gain_db for at, gain_db in line_within(line, first, last)}
+    drawn = (*before, *sorted(points.items()), *after)
+    return replace(segment, line=_plain(drawn, len(before), len(before) + len(points)))
 
 
-def plain(line: Points) -> Points:
-    """The same line without the points that lie on it anyway; none at all where it is 0 dB throughout."""
-    found: list[tuple[int, float]] = []
-    for k, (at, gain_db) in enumerate(line):
+def _plain(line: Points, first: int, last: int) -> Points:
+    """The same line without those of some points that lie on it anyway; none at all where it is 0 dB throughout."""
+    found = list(line[:first])
+    for k in range(first, last):
+        at, gain_db = line[k]
         around = (*found[-1:], *line[k + 1 : k + 2])
         if not around or abs(line_at(around, at) - gain_db) > _SAME_DB:
             found.append((at, gain_db))
+    found += line[last:]
     return () if all(abs(gain_db) <= _SAME_DB for _, gain_db in found) else tuple(found)
 
 
