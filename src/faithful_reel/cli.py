@@ -12,6 +12,7 @@ import signal
 import sys
 from dataclasses import asdict
 from enum import StrEnum
+from functools import partial
 from pathlib import Path
 from types import FrameType
 from typing import Annotated
@@ -110,6 +111,7 @@ def proof(
     if audio is None or script is None:
         raise AppError("Say what is to be heard: a BOOK, or --audio FILE with --script FILE.")
     from faithful_reel.core.audio.files import ear_sound
+    from faithful_reel.core.collate.clicks import clicks_in
     from faithful_reel.core.collate.findings import is_shown
     from faithful_reel.core.collate.proofing import proofed
     from faithful_reel.core.hear.ears import installed_ears
@@ -119,9 +121,8 @@ def proof(
     chapter = read_script(script)
     _tell_if_cut(audio)
     with memory_in(heard) as memory:
-        result = proofed(
-            ear_sound(audio), chapter, installed_ears(only_first=one_ear, language=language), _watch(), memory=memory
-        )
+        ears = installed_ears(only_first=one_ear, language=language)
+        result = proofed(ear_sound(audio), chapter, ears, _watch(), memory=memory, clicks=partial(clicks_in, audio))
     shown = [f for f in result.findings if (is_shown(f) if least is None else f.confidence >= least)]
     if as_json:
         found = [

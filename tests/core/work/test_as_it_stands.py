@@ -53,7 +53,9 @@ def cut(reel, first, stop):
 
 
 def changed(book, chapter, hearing):
-    return changed_words(chapter.reel, tokens_of(book, chapter, [w.text for w in TEXT.words], hearing))
+    found = changed_words(chapter.reel, tokens_of(book, chapter, [w.text for w in TEXT.words], hearing), [0] * len(TEXT.words))
+    assert {lane for lane, _ in found} <= {0}
+    return [words for _, words in found]
 
 
 def test_what_was_not_touched_is_not_heard():
@@ -132,8 +134,8 @@ def told_of(monkeypatch, *known, cut_at=(5, 7)):
     _, chapter, _ = made()
     book, chapter, hearing = made(cut(chapter.reel, *cut_at))
     chapter = replace(chapter, findings=known)
-    here = Finding("", Kind.SKIPPED, "x", "", 4, 1, 32_000, 32_100, 0.9)
-    monkeypatch.setattr(work, "_heard", lambda *_: work._Stretch(0, 4, 4 * WORD, (here,)))
+    here = Finding("", Kind.SKIPPED, "x", "", 8, 1, 32_000, 32_100, 0.9)
+    monkeypatch.setattr(work, "_heard", lambda *_: work._Stretch(0, 4 * WORD, (here,)))
     return heard_as_it_stands(book, chapter, TEXT, hearing, None, None, Unwatched()).findings
 
 
@@ -158,7 +160,7 @@ def test_a_finding_at_a_join_is_still_heard_in_the_reel(monkeypatch, begin, end,
     _, chapter, _ = made()
     book, chapter, hearing = made(cut(chapter.reel, 2, 6))
     here = Finding("f1", Kind.MISREAD, "two", "too", 1, 1, round(begin * 16_000), round(end * 16_000), 0.8)
-    monkeypatch.setattr(work, "_heard", lambda *_: work._Stretch(0, 0, 0, (here,)))
+    monkeypatch.setattr(work, "_heard", lambda *_: work._Stretch(0, 0, (here,)))
     (found,) = heard_as_it_stands(book, chapter, TEXT, hearing, None, None, Unwatched()).findings
     assert first * WORD <= found.start < (first + 2) * WORD
     (span,) = finding_spans(chapter, [found])
@@ -170,7 +172,7 @@ def test_findings_without_their_sound_are_counted(monkeypatch):
     _, chapter, _ = made()
     book, chapter, hearing = made(cut(chapter.reel, 5, 7))
     chapter = replace(chapter, findings=(finding("f1", 5), finding("f2", 10), finding("f3", 6, decision=Decision.MEND)))
-    monkeypatch.setattr(work, "_heard", lambda *_: work._Stretch(0, 4, 4 * WORD, ()))
+    monkeypatch.setattr(work, "_heard", lambda *_: work._Stretch(0, 4 * WORD, ()))
     found = heard_as_it_stands(book, chapter, TEXT, hearing, None, None, Unwatched())
     assert found.gone == 1
     assert found.places == 1
@@ -179,8 +181,8 @@ def test_findings_without_their_sound_are_counted(monkeypatch):
 def test_places_are_told_in_the_recording_that_is_heard_there(monkeypatch):
     _, chapter, _ = made()
     book, chapter, hearing = made(cut(chapter.reel, 5, 7))
-    here = Finding("f1", Kind.MISREAD, "eight", "ate", 3, 1, 32_000, 40_000, 0.8)  # 2.0 s into the stretch, at 16 kHz
-    monkeypatch.setattr(work, "_heard", lambda *_: work._Stretch(0, 4, 4 * WORD, (here,)))
+    here = Finding("f1", Kind.MISREAD, "eight", "ate", 7, 1, 32_000, 40_000, 0.8)  # 2.0 s into the stretch, at 16 kHz
+    monkeypatch.setattr(work, "_heard", lambda *_: work._Stretch(0, 4 * WORD, (here,)))
     (found,) = heard_as_it_stands(book, chapter, TEXT, hearing, None, None, Unwatched()).findings
     assert found.word_index == 7
     assert found.start == 4 * WORD + 2 * RATE + 2 * WORD  # behind the cut, so two words later in the recording

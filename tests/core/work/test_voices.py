@@ -12,12 +12,14 @@ from faithful_reel.core.book.model import Book, ChapterState, Recording
 from faithful_reel.core.book.packing import adapter
 from faithful_reel.core.collate.findings import Decision, Evidence, Finding, Kind
 from faithful_reel.core.collate.flaws import Flaw
-from faithful_reel.core.collate.proofing import Placed
+from faithful_reel.core.collate.proofing import Placed, Proof
 from faithful_reel.core.hear.recogniser import Heard
+from faithful_reel.core.jobs import Unwatched
 from faithful_reel.core.reel.commands import ChangeGain, CutAndClose, CutAndFill, OrderLanes, PutBackSound, ToneSource
 from faithful_reel.core.reel.reel import Lane, Piece, Reel, Rest
 from faithful_reel.core.text.words import chapter_of
-from faithful_reel.core.units import Span
+from faithful_reel.core.units import EAR_RATE, Span
+from faithful_reel.core.work import hearing_again
 from faithful_reel.core.work.gone import lane_words
 from faithful_reel.core.work.hearing import other_voices, owners_of
 from faithful_reel.core.work.mending import mending_edit, restoring_edits
@@ -99,6 +101,56 @@ def test_a_cut_moves_both_voices_and_takes_a_voice_away_with_its_lane():
     assert [tokens[k].start for k in (5, 10)] == [at(4), at(9)]
     without = replace(chapter, reel=Reel(chapter.reel.lanes[:1]))
     assert [t.word for t in tokens_of(book, without, TEXTS, heard).heard()] == sorted(A_WORDS)
+
+
+def as_it_stands(monkeypatch, cut, *found, known=()):
+    """What each hearing of a chapter of two voices is given to read, and what is told where all of them find `found`."""
+    book, chapter, heard = made()
+    chapter = replace(chapter, reel=CutAndClose(*cut).apply(chapter.reel), findings=known)
+    asked = []
+
+    def proofed(x, text, *_, **__):
+        asked.append([w.text for w in text.words])
+        return Proof((), (), found, (), len(x) / EAR_RATE)
+
+    monkeypatch.setattr(hearing_again, "proofed", proofed)
+    monkeypatch.setattr(hearing_again, "lane_sound", lambda _r, _k, _o, start, stop: np.zeros(stop - start, np.float32))
+    return asked, hearing_again.heard_as_it_stands(book, chapter, TEXT, heard, None, None, Unwatched()).findings
+
+
+def test_what_was_changed_is_heard_voice_by_voice(monkeypatch):
+    """“No,” is the clerk's and was cut: nobody tells that the narrator skipped it, and the clerk's other words are not asked for."""
+    cut = at(4) - 100, at(5) - 100
+    asked, _ = as_it_stands(monkeypatch, cut)
+    assert asked == [["The", "tide", "went", "out.", "said", "he.", "It", "came", "back."], ["No,", "Not", "yet."]]
+    _, found = as_it_stands(monkeypatch, cut, Finding("", Kind.SKIPPED, "No,", "", 0, 1, 0, 0, 0.9))
+    assert [(f.word_index, f.written) for f in found if f.word_index == 4] == [(4, "No,")]
+
+
+def ear_at(k, first):
+    """Where a word begins in a stretch whose first word is `first`, at the ear's rate."""
+    return round((at(k) - at(first) + 0.3 * RATE) * EAR_RATE / RATE)
+
+
+def test_words_of_the_neighbours_are_not_told_as_added_or_repeated(monkeypatch):
+    """The stretch ends 0.3 s behind “said”, in “he.”, which is not of it: the ear hears it, and it stands once."""
+    monkeypatch.setattr(hearing_again, "AROUND_WORDS", 1)
+    cut = at(3) + 10, at(3) + 20
+    ends = [
+        Finding("", kind, "", "he", 2, count, ear_at(6, 1), ear_at(6, 1) + 2200, 0.99)
+        for kind, count in ((Kind.REPEATED, 1), (Kind.ADDED, 0))
+    ]
+    assert as_it_stands(monkeypatch, cut, *ends)[1] == ()
+    inside = [replace(f, start=ear_at(4, 1), stop=ear_at(4, 1) + 2200) for f in ends]
+    assert [f.kind for f in as_it_stands(monkeypatch, cut, *inside)[1]] == [Kind.REPEATED, Kind.ADDED]
+
+
+@pytest.mark.parametrize(("heard", "shift", "told"), [("want", 0, 0), ("wend", 1000, 0), ("want", 4500, 1)])
+def test_a_departure_that_was_let_stand_is_not_told_anew_in_other_letters(monkeypatch, heard, shift, told):
+    stood = Finding("f1", Kind.MISREAD, "went", "wants", 2, 1, at(2), at(2) + LENGTH, 0.9, decision=Decision.STET)
+    start = ear_at(2, 0) + shift
+    anew = Finding("", Kind.MISREAD, "went", heard, 2, 1, start, start + LENGTH * EAR_RATE // RATE, 0.9)
+    assert len(as_it_stands(monkeypatch, (at(3) + 10, at(3) + 20), anew, known=(stood,))[1]) == told
 
 
 def test_what_was_heard_of_two_voices_is_kept_and_read_again():

@@ -203,6 +203,10 @@ class ProofPresenter(Observed):
         done = self.bench.do(made.command)
         if done and made.restores and not made.refused:
             self.bench.tell("The sound that mending had taken is back.")
+        if done and made.marked:
+            count = len(made.marked)
+            told = "Marked to be mended" if count == 1 else f"{count} findings are marked only"
+            self.bench.tell(f"{told}; the sound is as it was. {made.marked[0]}")
         return done
 
     def _looks(self, chapter: ChapterState) -> Looks | None:

@@ -99,6 +99,7 @@ def flaw(what: Flaw, word: int, start: int, stop: int, sure: float, note: str, u
     """A finding of a flaw; `usual` is what is normal there: seconds of a pause, dB that a level must be changed by."""
     kind = KIND.get(what, Kind.NOISE)
     confidence = round(min(0.95, max(0.05, sure)), 3)
+    note = re.sub(r"(?<!\w)-(?=\d)", "−", note)
     return Finding("", kind, "", "", word, 0, start, stop, confidence, Evidence(note=note, flaw=what.value, usual=usual))
 
 
@@ -215,7 +216,7 @@ def level_flaws(
 
     `spoken` is the level of the sound in dB every 5 ms, (n,).  A sentence's level is the median of its words' levels.  It is
     held against the median of the three sentences before and the three after it; shorter ones than 1 s of speech are left
-    out.
+    out.  A passage of several sentences is held against up to six on either side, and told where it is unlike both.
     """
     sentence_of = {i: n for n, s in enumerate(chapter.sentences()) for i in s}
     rows: dict[int, list[int]] = {}
@@ -238,7 +239,7 @@ def level_flaws(
     spread = 1.4826 * float(np.median(np.abs(off - np.median(off))))
     least = max(limits.jump_db, limits.jump_spreads * spread)
     firsts = [s.start for s in chapter.sentences()]
-    return [
+    alone = [
         flaw(
             Flaw.JUMP,
             firsts[n],
@@ -251,3 +252,45 @@ def level_flaws(
         for (n, start, stop, _), by in zip(sentences, off.tolist(), strict=True)
         if abs(by) > 0.85 * least
     ]
+    passages: list[Finding] = []
+    for k, stop, by, over in _passages(levels, limits):
+        begins, ends = sentences[k][1], sentences[stop - 1][2]
+        note = f"{stop - k} sentences {abs(by):.1f} dB {'louder' if by > 0 else 'softer'} than those before and after them"
+        passages.append(flaw(Flaw.JUMP, firsts[sentences[k][0]], begins, ends, 0.55 + 0.4 * (over - 1), note, round(-by, 1)))
+    return [*(f for f in alone if not any(p.start < f.stop and f.start < p.stop for p in passages)), *passages]
+
+
+PASSAGE, BESIDE = 12, 6
+"""A passage has so many sentences at most, and is held against so many on either side (own rules)."""
+
+
+def _passages(levels: Levels, limits: Limits) -> list[tuple[int, int, float, float]]:
+    """Runs of sentences that are louder or softer than those on both sides: (first, stop, dB, how many times the least).
+
+    `levels` has a level for each sentence, (n,).  What a run usually differs from what is beside it is counted for each length;
+    of runs that overlap the one whose sentences fit best is told.
+    """
+    found: list[tuple[int, int, float, float]] = []
+    for size in range(2, min(PASSAGE, len(levels) // 2) + 1):
+        firsts = range(2, len(levels) - size - 1)
+        if len(firsts) < FEWEST:
+            break
+        own = np.array([np.median(levels[k : k + size]) for k in firsts])
+        before = own - [np.median(levels[max(0, k - BESIDE) : k]) for k in firsts]
+        after = own - [np.median(levels[k + size : k + size + BESIDE]) for k in firsts]
+        usual = 1.4826 * float(np.median(np.abs(np.concatenate([before, after]))))
+        least = max(limits.jump_db, limits.jump_spreads * usual)
+        by = np.where(before * after > 0, np.where(np.abs(before) < np.abs(after), before, after), 0.0)
+        found += [(k, k + size, float(d), abs(float(d)) / least) for k, d in zip(firsts, by, strict=True) if abs(d) > least]
+    kept: list[tuple[int, int, float, float]] = []
+    for row in sorted(found, key=lambda r: (-_fits(levels, *r[:3]), r[0])):
+        if all(row[1] <= k[0] or row[0] >= k[1] for k in kept):
+            kept.append(row)
+    return sorted(kept)
+
+
+def _fits(levels: Levels, first: int, stop: int, by: float) -> float:
+    """How much more the sentences of a run are louder, or softer, than half of what all of it is: less for each that is not."""
+    own = levels[first:stop]
+    beside = float(np.median(own)) - by
+    return float(np.sum(np.sign(by) * (own - beside) - abs(by) / 2))

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from operator import attrgetter
 
 import numpy as np
@@ -12,6 +13,7 @@ from numpy.typing import NDArray
 
 from faithful_reel.core.audio.files import let_go
 from faithful_reel.core.audio.roomtone import levels_of_frames
+from faithful_reel.core.collate.clicks import Click
 from faithful_reel.core.collate.findings import Finding
 from faithful_reel.core.collate.flaws import (
     EDGE_S,
@@ -42,6 +44,7 @@ STOPS = frozenset("PBTKD")
 FLOOR_S = 8.0
 """The floor is looked for in this much sound around a moment: joined recordings have unlike ones."""
 HUM_S = 300
+CLICK_ROOM = EAR_RATE // 50
 
 
 def flaws_of(
@@ -51,6 +54,7 @@ def flaws_of(
     links: Sequence[Link],
     limits: Limits = USUAL,
     levels: Levels | None = None,
+    clicks: Sequence[Click] = (),
 ) -> list[Finding]:
     """All flaws of a reading.
 
@@ -64,6 +68,8 @@ def flaws_of(
         Thresholds.
     levels : array
         What `levels_of` gives, where it is known already.
+    clicks : sequence of Click
+        Those of a few samples, found at the recording's own rate.
     """
     levels = levels_of(x) if levels is None else levels
     if not len(levels) or not heard:
@@ -76,10 +82,12 @@ def flaws_of(
     bursts = [  # a clipped word is full of low sound
         p for p in _plosives(heard, links, low, voice, limits) if all(p.stop < c.start or p.start > c.stop for c in clipped)
     ]
+    sounds = _sounds_in(x, gaps, levels, low, floor, voice, limits)
     return [
         *pause_flaws(gaps, levels, floor, limits),
         *level_flaws(chapter, heard, links, levels, limits),
-        *_sounds_in(x, gaps, levels, low, floor, voice, limits),
+        *sounds,
+        *_short_clicks(clicks, heard, links, [*sounds, *clipped]),
         *bursts,
         *clipped,
         *_hum(x, heard, limits),
@@ -155,6 +163,26 @@ def _sounds_in(
                 found.append(flaw(b.what, b.gap.word, start, stop, 0.55 + 0.06 * over, note, round(usual - b.level, 1)))
         elif b.level > max(floor[b.start] + limits.noise_db, limits.quietest_noise_db):
             found.append(flaw(b.what, b.gap.word, start, stop, 0.75, f"a {b.what.value} in a pause, {b.level:.0f} dB"))
+    return found
+
+
+def _short_clicks(
+    clicks: Sequence[Click], heard: Sequence[Heard], links: Sequence[Link], told: Sequence[Finding]
+) -> list[Finding]:
+    """Clicks of a few samples, in a word or in a pause, apart from those that are told already; those side by side as one."""
+    written = sorted((heard[j].start, link.written.start) for link in links if link.written for j in link.heard)
+    found: list[Finding] = []
+    for click in clicks:
+        if any(f.start - CLICK_ROOM <= click.at < f.stop + CLICK_ROOM for f in told):
+            continue
+        inside = any(h.start <= click.at < h.stop for h in heard)
+        k = bisect_right(written, (click.at, 1 << 62))
+        word = written[min(max(0, k - 1 if inside else k), len(written) - 1)][1] if written else 0
+        note = f"a click {'in a word' if inside else 'in a pause'}, {click.peak_db:.0f} dB"
+        if found and click.at - found[-1].stop < CLICK_ROOM:
+            found[-1] = replace(found[-1], stop=click.at + CLICK_ROOM // 2)
+            continue
+        found.append(flaw(Flaw.CLICK, word, max(0, click.at - CLICK_ROOM // 2), click.at + CLICK_ROOM // 2, 0.75, note))
     return found
 
 

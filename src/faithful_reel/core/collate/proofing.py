@@ -11,6 +11,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from faithful_reel.core.audio.files import let_go
+from faithful_reel.core.collate.clicks import Click
 from faithful_reel.core.collate.findings import Difference, Evidence, Finding
 from faithful_reel.core.collate.links import Link, collated
 from faithful_reel.core.collate.noises import flaws_of, levels_of
@@ -199,6 +200,7 @@ def proofed(
     watch: Watch | None = None,
     early: Callable[[Proof], None] | None = None,
     memory: Memory | None = None,
+    clicks: Callable[[Watch], Sequence[Click]] | None = None,
 ) -> Proof:
     """Hear, collate, weigh.
 
@@ -217,6 +219,9 @@ def proofed(
         each time half as much again was heard.
     memory : Memory
         What was heard before, by content: what is found there is not heard again.
+    clicks : callable
+        Gives the clicks of a few samples, which are looked for at the recording's own rate (`clicks_in`); asked at the end,
+        since first findings do not wait for them.
 
     Raises
     ------
@@ -228,17 +233,17 @@ def proofed(
     with passing(ears.first):
         first = first_pass(x, chapter, ears.first, Part(watch, 0.0, 0.2 if ears.language == ENGLISH else 1.0), early, memory)
     if ears.language != ENGLISH:
-        return _by_one_ear(x, chapter, first)
+        return _by_one_ear(x, chapter, first, clicks(watch) if clicks else ())
     with Aligner(memory) as aligner:
         readings = read_again(x, chapter, first, ears, aligner, Part(watch, 0.2, 0.9), memory)
         heard, owner, links = _agreed(chapter, readings)
-        heard = _with_edges(x, chapter, first.chunks, heard, owner, links, aligner, Part(watch, 0.9, 0.99))
+        heard = _with_edges(x, chapter, first.chunks, heard, owner, links, aligner, Part(watch, 0.9, 0.97))
         placed = placed_words(chapter, heard, links)
         levels = levels_of(x)
         departed = where_faint(_departures(chapter, readings, heard, placed), heard, levels)
         written, starts = [w.text for w in chapter.words], frozenset(s.start for s in chapter.sentences())
         departed = judged_alike(departed, _at(readings, heard), written, starts, lambda span, texts: aligner.fits(x, span, texts))
-    found = departed + flaws_of(x, chapter, heard, links, levels=levels)
+    found = departed + flaws_of(x, chapter, heard, links, levels=levels, clicks=clicks(Part(watch, 0.97, 1.0)) if clicks else ())
     spans = [Span(p.start, p.stop) if p else None for p in placed]
     findings = with_marks(beside_kept(found, heard, spans, levels), heard)
     findings.sort(key=lambda f: (f.start, f.word_index))
@@ -247,7 +252,7 @@ def proofed(
     return Proof(tuple(heard), placed, numbered, tuple(links), len(x) / EAR_RATE)
 
 
-def _by_one_ear(x: Signal, chapter: Chapter, first: Pass) -> Proof:
+def _by_one_ear(x: Signal, chapter: Chapter, first: Pass, clicks: Sequence[Click]) -> Proof:
     """A proof by the first ear alone, with times of its own: what there is for other languages than English."""
     written = [w.text for w in chapter.words]
     starts = frozenset(s.start for s in chapter.sentences())
@@ -259,7 +264,7 @@ def _by_one_ear(x: Signal, chapter: Chapter, first: Pass) -> Proof:
     heard, _, links = _agreed(chapter, readings)
     placed = placed_words(chapter, heard, links)
     departed = [replace(f, evidence=replace(f.evidence, note=BY_ONE_EAR)) for f in _departures(chapter, readings, heard, placed)]
-    findings = sorted(departed + flaws_of(x, chapter, heard, links), key=lambda f: (f.start, f.word_index))
+    findings = sorted(departed + flaws_of(x, chapter, heard, links, clicks=clicks), key=lambda f: (f.start, f.word_index))
     numbered = tuple(replace(f, id=f"f{n:04d}") for n, f in enumerate(findings, 1))
     return Proof(tuple(heard), placed, numbered, tuple(links), len(x) / EAR_RATE)
 

@@ -19,18 +19,22 @@ from faithful_reel.core.reel.reel import Piece
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.units import Span
 from faithful_reel.core.work.editing import PAUSE_S
-from faithful_reel.core.work.mending import finding_span, mending_edit, pickup_for, restoring_edits
+from faithful_reel.core.work.mending import by_hand, finding_span, mending_edit, pickup_for, restoring_edits
 from faithful_reel.core.work.roughcut import Looks, mending_edits
 from faithful_reel.core.work.timeline import Hearing, Tokens, lane_with, span_of, tokens_of
 
 
 @dataclass(frozen=True, slots=True)
 class Decided:
-    """A decision that can be carried out: the command, whether it brings sound back, and why some of it does not."""
+    """A decision that can be carried out: the command, whether it brings sound back, and why some of it does not.
+
+    `marked` tells of findings that are to be mended without any change of the sound, why.
+    """
 
     command: BookCommand
     restores: bool = False
     refused: tuple[str, ...] = ()
+    marked: tuple[str, ...] = ()
 
 
 def deciding(
@@ -52,12 +56,14 @@ def deciding(
     """
     if decision is Decision.MEND:
         if len(findings) == 1 and findings[0].decision is not Decision.MEND:
-            return Decided(_mending(book, chapter, text, hearing, findings[0], note, looks))
+            command = _mending(book, chapter, text, hearing, findings[0], note, looks)
+            return Decided(command, marked=(by_hand(findings[0]),) if isinstance(command, Decide) else ())
         texts = [w.text for w in text.words]
         fresh = [f for f in findings if f.decision is not Decision.MEND]
-        edits, _ = mending_edits(book, chapter, texts, hearing, fresh, looks)
+        edits, mended = mending_edits(book, chapter, texts, hearing, fresh, looks)
         ids = tuple(f.id for f in findings)
-        return Decided(DecideSeveral(chapter.id, (Decide(chapter.id, ids, decision, note, edition=EDITION),), edits))
+        command = DecideSeveral(chapter.id, (Decide(chapter.id, ids, decision, note, edition=EDITION),), edits)
+        return Decided(command, marked=tuple(by_hand(f) for f in fresh if f.id not in mended))
     edits, refused = _restoring(book, chapter, findings)
     if decision is Decision.PICKUP:
         pauses = pauses_of(hearing, book.rate)

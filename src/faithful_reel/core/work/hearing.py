@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
+from functools import partial
 from pathlib import Path
 
 from faithful_reel.core.audio.files import ear_sound
 from faithful_reel.core.book.model import Book, ChapterState
+from faithful_reel.core.collate.clicks import clicks_in
 from faithful_reel.core.collate.findings import Finding, Kind
 from faithful_reel.core.collate.proofing import Placed, Proof, in_rate, proofed
 from faithful_reel.core.errors import SignalError
@@ -74,7 +76,8 @@ def heard_chapter(
 
     x = ear_sound(sound)
     x = x[stretch.start : stretch.stop] if stretch else x
-    return kept(proofed(x, text, ears, watch, (lambda proof: early(kept(proof))) if early else None, memory))
+    clicks = partial(clicks_in, sound, within=stretch)
+    return kept(proofed(x, text, ears, watch, (lambda proof: early(kept(proof))) if early else None, memory, clicks))
 
 
 def other_voices(chapter: ChapterState) -> list[str]:
@@ -128,11 +131,11 @@ def heard_voices(
         return HeardChapter(_among(made.hearing, words, len(text.words)), findings)
 
     recordings = [chapter.recording, *others]
-    read = [_as_written(first.hearing)]
+    read = [as_written(first.hearing)]
     for step, recording in enumerate(others, 1):
         left = [k for k in every if all(k not in r for r in read)]
         made = heard(recording, left, step) if left else None
-        read.append(_as_written(made.hearing) if made is not None else set())
+        read.append(as_written(made.hearing) if made is not None else set())
     owners = owners_of(text, read)
     voices: list[HeardChapter] = []
     for number, recording in enumerate(recordings):
@@ -166,7 +169,7 @@ def owners_of(text: Chapter, read: Sequence[set[int]]) -> list[int]:
     return owners
 
 
-def _as_written(hearing: Hearing) -> set[int]:
+def as_written(hearing: Hearing) -> set[int]:
     """The written words that were heard as they are written."""
     return {w for a, b, _, _, same in hearing.links if same for w in range(a, b)}
 

@@ -98,10 +98,10 @@ def mending_edit(
     """The edit that mends a finding from the sound that is there; None where only the hand or a pickup can.
 
     Extra words are cut with the pause that follows them, so that the pause before stays; a long pause is cut down to
-    what is usual with this reader, where that is known, else to twice `KEEP_PAUSE_S`; a noise in a pause is laid over
-    with room tone; a breath or a sentence that sticks out is brought to the usual level.  Where it is known what the reel
-    looks like (`columns` as in `before_onset`: of (m + 1,) positions), both ends of a cut go to the quietest moment nearby,
-    so that no breath is cut in two.
+    what is usual with this reader, where that is known, else to twice `KEEP_PAUSE_S`; a noise in a pause, but none in a
+    word, is laid over with room tone; a breath or a sentence that sticks out is brought to the usual level.  Where it is
+    known what the reel looks like (`columns` as in `before_onset`: of (m + 1,) positions), both ends of a cut go to the
+    quietest moment nearby, so that no breath is cut in two.
     """
     span = finding_span(chapter, finding)
     if span is None or chapter.reel is None or not len(span):  # of what has no length in a recording nothing can be taken
@@ -134,8 +134,22 @@ def mending_edit(
         return ChangeGain(span.start, span.stop, finding.evidence.usual, row.id)
     if finding.kind is Kind.NOISE and finding.evidence.flaw not in _IN_WORDS:
         room = round(0.02 * book.rate)
+        if any(t.lane == lane and t.start >= 0 and span.overlap(Span(t.start, t.stop)) > room // 4 for t in tokens):
+            return None  # room tone would take a part of the word away
         return CutAndFill(max(0, span.start - room), span.stop + room, lane_tone(book, chapter, lane), row.id)
     return None
+
+
+def by_hand(finding: Finding) -> str:
+    """Why nothing of the sound changes where a finding is marked to be mended and there is no edit for it, in a sentence."""
+    what = finding.evidence.flaw
+    if what == Flaw.HUM.value:
+        return "A hum lies under all the words: cutting can not take it out. It is to be cleaned before the chapter is mastered."
+    if finding.kind is Kind.NOISE:
+        return f"The {what or 'noise'} lies in a word: room tone would take the word away. Have it read again, or let it stand."
+    if finding.kind in (Kind.MISREAD, Kind.SKIPPED, Kind.NAME):
+        return "What is written was not read: only words from elsewhere, or a pickup, can mend it."
+    return "Mend it by hand: cut, fill, or change its level."
 
 
 def restoring_edits(book: Book, chapter: ChapterState, finding: Finding) -> tuple[ReelCommand, ...]:
