@@ -21,7 +21,7 @@ from faithful_reel.core.reel.commands import ChangeGain, CutAndClose, CutAndFill
 from faithful_reel.core.reel.render import Renderer
 from faithful_reel.core.splice.match import Switches
 from faithful_reel.core.splice.seam import natural_seam, seam_at
-from faithful_reel.core.work.mending import before_onset, finding_span, mending_edit, pickup_for, tone_level, tone_of
+from faithful_reel.core.work.mending import before_onset, by_hand, finding_span, mending_edit, pickup_for, tone_level, tone_of
 from faithful_reel.core.work.splicing import placed_joins, preview_splice
 from faithful_reel.core.work.timeline import Hearing, span_of, tokens_of, word_at
 
@@ -152,6 +152,15 @@ def test_what_sticks_out_is_brought_to_the_usual_level(kind, flaw):
 def test_what_is_under_words_is_not_laid_over(flaw):
     book, chapter, _ = made()
     assert mending_edit(book, chapter, (), flawed(Kind.NOISE, 50_000, 60_000, flaw, None)) is None
+
+
+def test_a_click_in_a_word_is_not_laid_over_and_it_is_said_why():
+    book, chapter, hearing = made()
+    tokens = tokens_of(book, chapter, TOKENS, hearing)
+    click = flawed(Kind.NOISE, place(4) + 900, place(4) + 1400, "click", None)
+    assert mending_edit(book, chapter, tokens, click) is None
+    assert by_hand(click).startswith("The click lies in a word")
+    assert "hum" in by_hand(flawed(Kind.NOISE, 0, 9, "hum", None))
 
 
 def test_a_noise_is_laid_over_with_the_chapters_tone():

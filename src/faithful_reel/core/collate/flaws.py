@@ -235,11 +235,17 @@ def level_flaws(
     levels = np.array([s[3] for s in sentences])
     if len(levels) < FEWEST:
         return []
+    firsts = [s.start for s in chapter.sentences()]
+    found: list[Finding] = []
+    for k, stop, by, over in _passages(levels, limits):
+        begins, ends = sentences[k][1], sentences[stop - 1][2]
+        note = f"{stop - k} sentences {abs(by):.1f} dB {'louder' if by > 0 else 'softer'} than those before and after them"
+        found.append(flaw(Flaw.JUMP, firsts[sentences[k][0]], begins, ends, 0.55 + 0.4 * (over - 1), note, round(-by, 1)))
+        levels[k:stop] -= by  # so that those beside it are not unlike it
     off = np.array([levels[k] - np.median(np.r_[levels[max(0, k - 3) : k], levels[k + 1 : k + 4]]) for k in range(len(levels))])
     spread = 1.4826 * float(np.median(np.abs(off - np.median(off))))
     least = max(limits.jump_db, limits.jump_spreads * spread)
-    firsts = [s.start for s in chapter.sentences()]
-    alone = [
+    found += [
         flaw(
             Flaw.JUMP,
             firsts[n],
@@ -252,12 +258,7 @@ def level_flaws(
         for (n, start, stop, _), by in zip(sentences, off.tolist(), strict=True)
         if abs(by) > 0.85 * least
     ]
-    passages: list[Finding] = []
-    for k, stop, by, over in _passages(levels, limits):
-        begins, ends = sentences[k][1], sentences[stop - 1][2]
-        note = f"{stop - k} sentences {abs(by):.1f} dB {'louder' if by > 0 else 'softer'} than those before and after them"
-        passages.append(flaw(Flaw.JUMP, firsts[sentences[k][0]], begins, ends, 0.55 + 0.4 * (over - 1), note, round(-by, 1)))
-    return [*(f for f in alone if not any(p.start < f.stop and f.start < p.stop for p in passages)), *passages]
+    return found
 
 
 PASSAGE, BESIDE = 12, 6
