@@ -14,10 +14,11 @@ from faithful_reel.core.collate.proofing import Placed
 from faithful_reel.core.hear.recogniser import Heard
 from faithful_reel.core.jobs import Unwatched
 from faithful_reel.core.reel.commands import ToneSource
-from faithful_reel.core.reel.reel import reel_of
+from faithful_reel.core.reel.reel import Lane, Piece, Reel, reel_of
+from faithful_reel.core.text.spoken import plain
 from faithful_reel.core.text.words import chapter_of
 from faithful_reel.core.units import Span
-from faithful_reel.core.work.elsewhere import mended_from, places_elsewhere, ranked
+from faithful_reel.core.work.elsewhere import UNNAMED, mended_from, places_elsewhere, ranked, same_reader, same_word
 from faithful_reel.core.work.timeline import Hearing
 
 RATE = 44_100
@@ -54,7 +55,7 @@ def where(places):
     return [(p.chapter, p.first) for p in places]
 
 
-def test_every_place_where_the_same_reader_says_it_but_the_one_at_hand():
+def test_every_place_where_the_same_reader_says_it_but_the_one_placehand():
     book, read = made()
     found = places_elsewhere(book, book.chapters[0], (1, 1), read, "c1")
     assert sorted(where(found)) == [("c1", 7), ("c1", 11), ("c2", 3), ("c2", 4)]
@@ -65,7 +66,36 @@ def test_every_place_where_the_same_reader_says_it_but_the_one_at_hand():
     assert seven.stop - seven.start <= LENGTH + 2 * round(0.03 * RATE) + 2
 
 
-def test_several_words_and_words_that_were_misread_there():
+def test_who_nobody_named_is_told_and_another_lane_is_another_voice():
+    book, read = made()
+    nobody = replace(book, recordings=tuple(replace(r, narrator="") for r in book.recordings))
+    found = places_elsewhere(nobody, nobody.chapters[0], (1, 1), read, "c1")
+    assert {(p.chapter, p.told) for p in found} == {("c1", ""), ("c2", UNNAMED), ("c3", UNNAMED)}
+    assert [p.chapter for p in found][-1] != "c1"
+    two = Reel((Lane("voice", (Piece("c1", 0, RATE),)), Lane("other", (Piece("c3", 0, RATE),))))
+    beside = replace(nobody, chapters=(replace(nobody.chapters[0], reel=two), *nobody.chapters[1:]))
+    assert same_reader(beside, "c1", "c3") is False
+    assert same_reader(replace(nobody, narrator="N"), "c1", "c2") is True
+    assert same_reader(replace(book, narrator="N"), "c1", "c3") is False
+
+
+@pytest.mark.parametrize(
+    ("text", "word", "there", "same"),
+    [
+        ("We polish it.", 1, "He is Polish.", False),
+        ("We polish it.", 1, "Polish it well.", True),
+        ("We read the résumé.", 3, "We resume the work.", False),
+        ("We read the résumé.", 3, "The re\u0301sume\u0301 is long.", True),
+        ("THE POLISH SEA", 1, "Off the Polish coast.", True),
+    ],
+)
+def test_words_thplaceonly_look_alike_are_two(text, word, there, same):
+    here, other = chapter_of("", [text]), chapter_of("", [there])
+    place = next(k for k, w in enumerate(other.words) if plain(w.text) == plain(here.words[word].text))
+    assert same_word(here, word, other, place) is same
+
+
+def test_several_words_and_words_thplacewere_misread_there():
     book, read = made({"c1": {6}})
     assert where(places_elsewhere(book, book.chapters[0], (0, 1), read, "c1")) == [("c1", 10), ("c2", 2)]
     assert places_elsewhere(book, book.chapters[0], (2, 2), read, "c1") == []
@@ -77,7 +107,7 @@ def test_the_same_end_of_the_sentence_and_the_same_neighbours_come_first():
     assert where(found)[0] == ("c2", 3)  # also at a full stop, also after "the"
 
 
-def test_the_words_of_a_second_voice_are_looked_for_with_that_reader_only():
+def test_the_words_of_a_second_voice_are_looked_for_with_thplacereader_only():
     book, read = made()
     second = hearing(TEXTS["c2"])  # in c2 a second narrator, who reads c3 too, says all of it as well
 
@@ -90,13 +120,13 @@ def test_the_words_of_a_second_voice_are_looked_for_with_that_reader_only():
     assert {p.recording for p in places_elsewhere(book, book.chapters[1], (3, 3), both, "c2")} == {"c1", "c2"}
 
 
-def test_a_chapter_that_was_not_heard_is_left_out():
+def test_a_chapter_thplacewas_not_heard_is_left_out():
     book, read = made()
     chapters = (book.chapters[0], replace(book.chapters[1], hearing=""), book.chapters[2])
     assert {p.chapter for p in places_elsewhere(replace(book, chapters=chapters), book.chapters[0], (1, 1), read, "c1")} == {"c1"}
 
 
-def test_those_that_sound_like_the_place_come_first_at_the_level_that_is_needed():
+def test_those_thplacesound_like_the_place_come_first_placethe_level_thplaceis_needed():
     book, read = made()
     base = np.roll(speech_like(seconds=20, rms_db=-22), -round(0.35 * RATE))  # so that it speaks there
     dull = lfilter([0.06], [1, -0.94], base).astype(np.float32)

@@ -96,6 +96,22 @@ def same_after_undo(session, command):
 # --- by hand ------------------------------------------------------------------------------------------------------
 
 
+def test_what_was_left_out_stays_so_with_a_corrected_manuscript_and_comes_back_corrected(session):
+    session.do(LeaveOut("c1"))
+    out = session.book.left_out[-1]
+    text = session.store.get(Chapter, out.text)
+    corrected = chapter_of(text.title, [text.text.replace("tide", "flood", 1)])
+    assert corrected != text
+    found = reimport(session.book, text_of(session), hearing_of(session), (corrected,), session.store.put)
+    assert [r.chapter for r in found.chapters] == ["c1"]
+    after = same_after_undo(session, found.command)
+    assert [c.id for c in after.left_out if c.id == "c1"] == ["c1"]
+    assert [c.title for c in after.chapters].count(corrected.title) == 0
+    back = same_after_undo(session, PutBack("c1", 0)).chapter("c1")
+    assert session.store.get(Chapter, back.text) == corrected
+    assert len(back.findings) >= len(out.findings) - 1
+
+
 def test_rename_leave_out_put_back_and_move(session):
     assert same_after_undo(session, RenameChapter("c1", " The Tide ")).chapter("c1").title == "The Tide"
     with pytest.raises(EditRefused, match="needs a title"):

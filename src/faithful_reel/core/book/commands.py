@@ -299,20 +299,23 @@ class ReviseChapters:
     def apply(self, book: Book) -> Book:
         """The book with the new texts; new chapters come last."""
         changed = {r.chapter: r for r in self.chapters if r.chapter}
-        for chapter in changed:
-            book.chapter(chapter)
-        chapters = tuple(
-            replace(c, text=r.text, title=r.title, hearing=r.hearing, findings=r.findings) if (r := changed.get(c.id)) else c
-            for c in book.chapters
-        )
         ids = {c.id for c in (*book.chapters, *book.left_out)}
+        for chapter in changed.keys() - ids:
+            book.chapter(chapter)
+        chapters, left_out = (
+            tuple(
+                replace(c, text=r.text, title=r.title, hearing=r.hearing, findings=r.findings) if (r := changed.get(c.id)) else c
+                for c in row
+            )
+            for row in (book.chapters, book.left_out)
+        )
         fresh = tuple(
             ChapterState(f"c{len(ids) + n}-{r.text[:6]}", r.title, r.text)
             for n, r in enumerate((r for r in self.chapters if not r.chapter), 1)
         )
         kept = {p.id: p for r in self.chapters for p in r.pickups}
         pickups = tuple(kept.get(p.id, p) for p in book.pickups if p.chapter not in changed or p.id in kept)
-        return replace(book, chapters=chapters + fresh, pickups=pickups)
+        return replace(book, chapters=chapters + fresh, left_out=left_out, pickups=pickups)
 
 
 @dataclass(frozen=True, slots=True)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import unicodedata
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
@@ -21,6 +22,7 @@ from faithful_reel.core.work.timeline import Hearing
 
 MOST_MEASURED = 40
 """So many places, the likest by their words, are listened to."""
+UNNAMED = "the reader is not named"
 AROUND_S = 1.5
 EDGE_S = 0.03
 """Taken with a word on either side, where its neighbours leave that."""
@@ -48,9 +50,37 @@ class Elsewhere:
     told: str = ""
 
 
-def same_reader(book: Book, one: str, other: str) -> bool:
-    """Whether two recordings are read by the same narrator, as far as is known: named alike, or both not named."""
-    return one == other or book.recording(one).narrator == book.recording(other).narrator
+def same_reader(book: Book, one: str, other: str) -> bool | None:
+    """Whether two recordings are read by the same narrator, as they or the book name them; None where nobody is named.
+
+    Two that are heard on different lanes of a chapter are two voices.
+    """
+    if one == other:
+        return True
+    first, second = (book.recording(r).narrator or book.narrator for r in (one, other))
+    for c in book.chapters:
+        lanes = [lane.recordings for lane in c.reel.lanes if not lane.music] if c.reel is not None else []
+        if any(one in a and other in b and a is not b for a in lanes for b in lanes):
+            return False
+    return first == second if first or second else None
+
+
+def same_word(here: Chapter, one: int, there: Chapter, other: int) -> bool:
+    """Whether two written words are one: Polish is not polish, nor résumé resume.  A sentence's first capital says nothing."""
+    a, b = (unicodedata.normalize("NFC", text.words[k].text) for text, k in ((here, one), (there, other)))
+    if plain(a) != plain(b) or marks_of(a) != marks_of(b):
+        return False
+    free = any(k == 0 or text.words[k].sentence != text.words[k - 1].sentence for text, k in ((here, one), (there, other)))
+    return free or _capital(a) == _capital(b) or a.isupper() or b.isupper()
+
+
+def marks_of(text: str) -> str:
+    """The accents of a word, in their order."""
+    return "".join(c for c in unicodedata.normalize("NFD", text) if unicodedata.combining(c))
+
+
+def _capital(text: str) -> bool:
+    return next((c.isupper() for c in text if c.isalpha()), False)
 
 
 Read = Callable[[ChapterState], tuple[Chapter, Hearing | None]]
@@ -72,9 +102,15 @@ def places_elsewhere(book: Book, chapter: ChapterState, words: tuple[int, int], 
         if hearing is None:
             continue
         plains = [plain(w.text) for w in text.words]
-        firsts = [k for k in range(len(plains) - len(wanted) + 1) if plains[k : k + len(wanted)] == wanted]
+        firsts = [
+            k
+            for k in range(len(plains) - len(wanted) + 1)
+            if plains[k : k + len(wanted)] == wanted
+            and all(same_word(here, words[0] + n, text, k + n) for n in range(len(wanted)))
+        ]
         for voice, heard in ((other.recording, hearing), *hearing.voices):
-            if not same_reader(book, recording, voice):
+            reader = same_reader(book, recording, voice)
+            if reader is False:
                 continue
             said = _read_as_written(heard)
             for first in firsts:
@@ -83,7 +119,8 @@ def places_elsewhere(book: Book, chapter: ChapterState, words: tuple[int, int], 
                     unlike = _unlike_words(here, words, text, (first, place[-1])) + (0.0 if other.id == chapter.id else 0.5)
                     around = " ".join(w.text for w in text.words[max(0, first - 3) : place.stop + 3])
                     start, stop = _edges(heard, place, round(EDGE_S * book.rate))
-                    found.append(Elsewhere(other.id, other.title, first, len(wanted), around, voice, start, stop, unlike))
+                    row = Elsewhere(other.id, other.title, first, len(wanted), around, voice, start, stop, unlike)
+                    found.append(row if reader else replace(row, unlike=unlike + 1, told=UNNAMED))
     return sorted(found, key=lambda p: p.unlike)
 
 
@@ -153,7 +190,7 @@ def ranked(
         tone = max(seam_at(whole, at, rate).tone_step_db for at in (len(left), len(left) + len(x)))
         longer = abs(np.log(max(1, len(x)) / max(1, len(span)))) / np.log(1.5)
         unlike = place.unlike + tone / 2 + abs(gain_db) / 12 + longer
-        told = f"tone {tone:.1f} dB, level {gain_db:+.1f} dB, {len(x) / rate:.2f} s"
+        told = ", ".join(filter(None, (f"tone {tone:.1f} dB, level {gain_db:+.1f} dB, {len(x) / rate:.2f} s", place.told)))
         found.append(replace(place, unlike=round(float(unlike), 3), gain_db=round(gain_db, 1), told=told))
     return [*sorted(found, key=lambda p: p.unlike), *places[MOST_MEASURED:]]
 

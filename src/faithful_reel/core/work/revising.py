@@ -46,9 +46,10 @@ def reimport(book: Book, text_of: Callable[[ChapterState], Chapter], hearing_of:
     """Lay a corrected manuscript over the book's chapters.
 
     Findings, decisions and pickups whose words are all still there are kept, at their new places; chapters that the new
-    manuscript does not have any more are named in `gone` and stay as they are.
+    manuscript does not have any more are named in `gone` and stay as they are.  What was left out stays left out.
     """
-    old = [text_of(c) for c in book.chapters]
+    states = (*book.chapters, *book.left_out)
+    old = [text_of(c) for c in states]
     rows: list[Revised] = []
     told: list[ChapterRevision] = []
     found = matched(old, new)
@@ -60,8 +61,8 @@ def reimport(book: Book, text_of: Callable[[ChapterState], Chapter], hearing_of:
             rows.append(Revised("", key, chapter.title, "", (), ()))
             told.append(ChapterRevision("", chapter.title, (), 0, ()))
             continue
-        state, before = book.chapters[index], old[index]
-        if key == state.text:
+        state, before = states[index], old[index]
+        if chapter == before:
             continue
         change = revision([w.text for w in before.words], [w.text for w in chapter.words])
         kept, fallen = _moved_findings(state, change)
