@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from functools import partial
 from typing import Any
 
-from PyQt6.QtCore import QSettings, QSize, Qt, QTimer
+from PyQt6.QtCore import QChildEvent, QSettings, QSize, Qt, QTimer
 from PyQt6.QtGui import QCloseEvent, QShowEvent
 from PyQt6.QtWidgets import (
     QApplication,
+    QDialog,
     QHBoxLayout,
     QMainWindow,
     QMenu,
@@ -55,6 +58,8 @@ from faithful_reel.core.work.mastering import unheard_lanes
 
 TITLE_BAR = 44
 """Left free for the title bar that the desktop puts on the window, in pixels."""
+FRAME_BUTTONS = 150
+"""What the frame of a dialog needs beside its title, in pixels at usual letters."""
 SMALLEST = QSize(800, 480)
 
 
@@ -425,6 +430,13 @@ class Window(QMainWindow):
         box.exec()
         return box.clickedButton() is close
 
+    def childEvent(self, event: QChildEvent | None) -> None:  # noqa: N802 - Qt's name
+        """A dialog is as wide as its title needs, with its buttons: a frame cuts off what does not fit."""
+        super().childEvent(event)
+        dialog = event.child() if event is not None and event.polished() else None
+        if isinstance(dialog, QDialog):
+            QTimer.singleShot(0, partial(_as_wide_as_its_title, dialog))
+
     def closeEvent(self, event: QCloseEvent | None) -> None:  # noqa: N802 - Qt's name
         """Stop the sound and the jobs, let go of the book.  Nothing to save: every step is on disk."""
         if not self._may_close():
@@ -452,3 +464,9 @@ def _contents_sizes() -> tuple[int, int]:
     """How wide the contents are, and the desk beside them, before anybody has dragged them."""
     contents = round(176 * min(1.5, scale_of_letters()))
     return contents, 1280 - contents
+
+
+def _as_wide_as_its_title(dialog: QDialog) -> None:
+    with contextlib.suppress(RuntimeError):  # it is gone already
+        title = dialog.fontMetrics().horizontalAdvance(dialog.windowTitle())
+        dialog.resize(max(dialog.width(), title + round(FRAME_BUTTONS * scale_of_letters())), dialog.height())

@@ -26,7 +26,7 @@ class SweepPage(Page):
 
     title = "Sweep"
     heads = ("what", "where", "is", "becomes", "")
-    widths = (74, 0, 84, 80, 40)
+    widths = (72, 0, 112, 64, 24)
     enter = "list.go"
     buttons = (
         ("Make the changes", "sweep.make"), ("Hear as if", "list.hear"), ("Go there", "list.go"),

@@ -73,7 +73,7 @@ class IntakeActs:
         """Give the chapter another title."""
         if chapter := self._chapter():
             title = self.presenter.bench.book.chapter(chapter).title
-            text, taken = QInputDialog.getText(self.panel, "Rename the chapter", "Title:", text=title)
+            text, taken = QInputDialog.getText(self.panel.window(), "Rename the chapter", "Title:", text=title)
             if taken:
                 self.presenter.rename(chapter, text)
 

@@ -200,6 +200,7 @@ class IntakePanel(Desk):
             combo.setMaximumWidth(230)
             combo.activated.connect(self._paired)
             self.chapters.setCellWidget(row, 3, combo)
+        self.chapters.doItemsLayout()  # at once: a list that has no place yet would be drawn over the first row
         self.aside.fill([(c.title, f"{bench.word_count(c):,}") for c in book.left_out], keys=[c.id for c in book.left_out])
         self.aside.setVisible(bool(book.left_out))
         self.back.setVisible(bool(book.left_out))
