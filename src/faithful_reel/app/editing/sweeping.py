@@ -25,8 +25,8 @@ class SweepPage(Page):
     """What a sweep over what is marked, or the whole chapter, would change."""
 
     title = "Sweep"
-    heads = ("what", "where", "is", "becomes", "")
-    widths = (72, 0, 112, 64, 24)
+    heads = ("what", "where", "is", "becomes")
+    widths = (68, 0, 124, 78)
     enter = "list.go"
     buttons = (
         ("Make the changes", "sweep.make"), ("Hear as if", "list.hear"), ("Go there", "list.go"),
@@ -129,7 +129,7 @@ class SweepPage(Page):
         return [
             Line(
                 r.id,
-                (r.kind.value.removesuffix("s"), r.words, r.now, r.becomes, f"{r.other} sounds here" if r.other else ""),
+                (r.kind.value.removesuffix("s"), r.words, f"{r.other} sounds here, {r.now}" if r.other else r.now, r.becomes),
                 "",
                 r.id not in self._off,
             )

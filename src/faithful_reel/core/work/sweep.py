@@ -160,7 +160,7 @@ def _pauses(book: Book, text: Chapter, tokens: Tokens, within: Span, settings: S
                 Sweeping.PAUSES,
                 span,
                 _around(text, word),
-                f"{length:.2f} s {place.value}, usually {habit:.2f}",
+                f"{length:.2f} s, usually {habit:.2f} {place.value}",
                 f"{length - len(going) / rate:.2f} s",
                 going,
                 CutAndClose(going.start, going.stop),
