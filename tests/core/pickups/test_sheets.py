@@ -25,7 +25,7 @@ from faithful_reel.core.reel.commands import CutAndClose
 from faithful_reel.core.reel.render import Renderer
 from faithful_reel.core.work.sending import CLIPS, GAP_S, LEAD_S, Sending, sheet_of, write_round
 
-HOSTILE = '=HYPERLINK("x") <b>&amp;</b> \x07 … “quoted”'
+HOSTILE = '=HYPERLINK("x") <b>&amp;</b> \x07 … “quoted” \ud800 \udc80'
 
 
 def line(number=1, **more):

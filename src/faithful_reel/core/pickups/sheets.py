@@ -27,6 +27,13 @@ FORMATS = (".pdf", ".html", ".docx", ".xlsx", ".csv")
 _FONTS = Path(str(files("faithful_reel") / "assets" / "fonts"))
 
 
+def printable(text: str) -> str:
+    """Without the characters that no document can hold: control characters, and halves of pairs that stand alone."""
+    return "".join(
+        c for c in text if c in "\t\n" or (ord(c) >= 32 and not 0xD800 <= ord(c) <= 0xDFFF and ord(c) not in {0xFFFE, 0xFFFF})
+    )
+
+
 @dataclass(frozen=True, slots=True)
 class SheetLine:
     """One line of a call sheet; `marked` are the tokens of the line to mind, `clip` the name of the file with its sound."""
@@ -43,6 +50,13 @@ class SheetLine:
     say: tuple[tuple[str, str], ...]
     before: str
     clip: str = ""
+
+    def __post_init__(self) -> None:
+        """Hold only what every format can."""
+        for name in ("chapter", "time", "heard", "note", "before", "clip"):
+            object.__setattr__(self, name, printable(getattr(self, name)))
+        object.__setattr__(self, "tokens", tuple(map(printable, self.tokens)))
+        object.__setattr__(self, "say", tuple((printable(name), printable(how)) for name, how in self.say))
 
     @property
     def line(self) -> str:
@@ -100,6 +114,11 @@ class Sheet:
     told: str
     lines: tuple[SheetLine, ...]
 
+    def __post_init__(self) -> None:
+        """As `SheetLine`."""
+        for name in ("title", "told"):
+            object.__setattr__(self, name, printable(getattr(self, name)))
+
 
 def csv_sheet(sheet: Sheet) -> bytes:
     """As CSV, for any spreadsheet."""
@@ -151,44 +170,46 @@ def html_sheet(sheet: Sheet, sounds: Mapping[str, bytes] | None = None, folder: 
 def docx_sheet(sheet: Sheet) -> bytes:
     """As a text document."""
     import docx
+    from docx.oxml import OxmlElement
     from docx.shared import Pt
+    from docx.text.paragraph import Paragraph
 
     document = docx.Document()
-    document.core_properties.title = _printable(sheet.title)
-    document.add_heading(_printable(sheet.title), 0)
-    document.add_paragraph(_printable(sheet.told))
+    end = document.element.body.sectPr
+
+    def paragraph() -> Paragraph:  # what `add_paragraph` does, without looking through all that are there already
+        made = OxmlElement("w:p")
+        end.addprevious(made)
+        return Paragraph(made, document._body)
+
+    document.core_properties.title = sheet.title
+    document.add_heading(sheet.title, 0)
+    document.add_paragraph(sheet.told)
     for line in sheet.lines:
-        head = document.add_paragraph()
+        head = paragraph()
         head.paragraph_format.space_before = Pt(14)
         head.paragraph_format.space_after = Pt(0)
         head.paragraph_format.keep_with_next = True
-        small = head.add_run(_printable(f"{line.number}   {line.place()}   {line.clip}".strip()))
+        small = head.add_run(f"{line.number}   {line.place()}   {line.clip}".strip())
         small.font.size = Pt(9)
-        body = document.add_paragraph()
+        body = paragraph()
         body.paragraph_format.space_after = Pt(2)
         body.paragraph_format.keep_with_next = bool(line.told())
         for number, (text, marked) in enumerate(line.runs()):
-            run = body.add_run(_printable((" " if number else "") + text))
+            run = body.add_run((" " if number else "") + text)
             run.font.size = Pt(15)
             run.font.underline = marked
             run.bold = marked
         for name, words in line.told():
-            row = document.add_paragraph()
+            row = paragraph()
             row.paragraph_format.space_after = Pt(0)
             row.add_run(f"{name}: ").italic = True
-            row.add_run(_printable(words))
+            row.add_run(words)
             for run in row.runs:
                 run.font.size = Pt(9.5)
     out = io.BytesIO()
     document.save(out)
     return out.getvalue()
-
-
-def _printable(text: str) -> str:
-    """Without the characters that XML can not hold."""
-    return "".join(
-        c for c in text if c in "\t\n" or (ord(c) >= 32 and not 0xD800 <= ord(c) <= 0xDFFF and ord(c) not in {0xFFFE, 0xFFFF})
-    )
 
 
 def xlsx_sheet(sheet: Sheet) -> bytes:
@@ -202,16 +223,16 @@ def xlsx_sheet(sheet: Sheet) -> bytes:
     table = book.active
     assert table is not None
     table.title = "call sheet"
-    book.properties.title = _printable(sheet.title)
+    book.properties.title = sheet.title
     table.append(list(HEADINGS))
     for line in sheet.lines:
-        table.append([_printable(c) for c in line.cells()])
+        table.append(line.cells())
         row = table.max_row
         table.cell(row, 1).value = line.number
         rich = CellRichText()
         for number, (text, marked) in enumerate(line.runs()):
             font = InlineFont(b=True, u="single", sz=14) if marked else InlineFont(sz=14)
-            rich.append(TextBlock(font, _printable((" " if number else "") + text)))
+            rich.append(TextBlock(font, (" " if number else "") + text))
         table.cell(row, 5).value = rich
     for cells in table.iter_rows():
         for cell in cells:
