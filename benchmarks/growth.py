@@ -26,6 +26,7 @@ from faithful_reel.core.book.store import BookStore
 from faithful_reel.core.reel.commands import ChangeGain, CutAndClose, CutAndFill, DrawLine, MixLane, Overlap, Paste, ToneSource
 from faithful_reel.core.reel.cutting import copied
 from faithful_reel.core.reel.reel import Lane, Piece, Reel
+from faithful_reel.core.reel.several import edited
 from faithful_reel.core.text.words import Chapter, chapter_of
 from faithful_reel.core.units import Span
 from faithful_reel.core.work.gone import going
@@ -84,6 +85,13 @@ def on_pieces(count: int) -> dict[str, float]:
     found[f"line of {POINTS} points"] = ms(lambda: DrawLine(at, at + POINTS * 40, points, 0).apply(reel))
     lined = DrawLine(at, at + POINTS * 40, points, 0).apply(reel)
     found["louder under the line"] = ms(lambda: ChangeGain(at, at + POINTS * 40, 0.1).apply(lined))
+    long = Reel((Lane("voice", (Piece("a", 0, 600 * RATE),)),))
+    drawn = tuple((100 + k * 10_000, -1.0 - k % 5) for k in range(POINTS))
+    cut_up = edited(
+        DrawLine(0, len(long), drawn, 0).apply(long), [CutAndClose(at, at + 400) for at in range(599 * RATE, RATE, -RATE)]
+    )
+    again = tuple(p for p in drawn if p[0] < len(cut_up))
+    found["line anew over its pieces"] = ms(lambda: DrawLine(0, len(cut_up), again, 0).apply(cut_up))
     found["mix"] = ms(lambda: MixLane(0, -1.0).apply(reel))
     found["overlap"] = ms(lambda: Overlap(len(reel.lanes[0].segments) // 2, 400).apply(reel))
     found["paste"] = ms(lambda: Paste(at, at, copied(reel, Span(5_000, 200_000), (0, 1, 2))).apply(reel))

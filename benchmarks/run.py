@@ -400,6 +400,14 @@ def main() -> int:
             each = ", ".join(f"{kind} {ms:.1f}" for kind, ms in v["frames"].items())
             note = f"{each}; worst {v['frame_worst_ms']:.1f}; {v['lanes']} lanes; filling a blank frame {v['blank_ms']:.2f} ms"
             tell("loupe_frame", v["frame_ms"], "ms", note)
+        if chosen.only in ("", "growth"):
+            v = told_by("growth.py")
+            for size, row in v.items():
+                yard = row.pop("yardstick")
+                count, _, what = size.partition(" ")
+                for act, taken in row.items():
+                    note = f"{taken / yard:.1f} times one pass that makes each piece anew ({yard:.0f} ms)"
+                    tell(f"growth_{what}_{int(count) // 1000}k_{act.replace(' ', '_')}", taken, "ms", note)
         if chosen.only in ("", "desk"):
             v = told_by("desk.py")
             each = ", ".join(f"{act.partition('.')[2]} {ms:.0f}" for act, ms in v["steps"].items())

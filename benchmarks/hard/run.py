@@ -1,6 +1,6 @@
 """Inputs that once broke it: `./reel bench-hard`.  Ends with what went wrong; exit code 1 where anything did.
 
-Every part is bounded in time.  `--only sounds|files|names|texts|torn|killed|monkey|model` runs one of them.
+Every part is bounded in time.  `--only sounds|files|outward|names|texts|torn|killed|monkey|model` runs one of them.
 """
 
 from __future__ import annotations
@@ -28,7 +28,7 @@ ROOT = Path(__file__).resolve().parents[2]
 DEMO = ROOT / "demo" / "book"
 sys.path[:0] = [str(Path(__file__).parent), str(ROOT / "tests")]
 
-from sounds import CASES, MUST_FAIL, RATE, chapter  # noqa: E402
+from sounds import CASES, MUST_FAIL, RATE, chapter, clicked, clicks_at  # noqa: E402
 
 MOST_S, MOST_MB = 5.0, 500.0
 """For an input that makes no sense: one clear line within this, or done."""
@@ -395,6 +395,57 @@ def texts(found: Findings, folder: Path) -> None:
         found.check(seconds < MOST_S and memory < MOST_MB, f"profile {name}: {seconds:.1f} s, {memory:.0f} MB")
 
 
+def outward(found: Findings, folder: Path) -> None:
+    """Steps, timelines, cues and clicks that once broke what goes in and out."""
+    x, words = chapter(DEMO)
+    soundfile.write(folder / "short.wav", x[10 * RATE : 14 * RATE], RATE, subtype="PCM_16")
+    steps = {
+        "length": '[{"kind":"insert_pause","at":5,"length":' + str(1 << 70) + "}]", "digits": '[{"kind":"cut_and_close","start":0,"stop":' + "9" * 400 + "}]",
+        "rest": '[{"kind":"paste","start":0,"stop":0,"content":[[0,[{"kind":"rest","length":-5}]]]}]', "nan": '[{"kind":"set_gain","start":0,"stop":9,"gain_db":NaN}]',
+        "infinite": '[{"kind":"set_gain","start":0,"stop":9,"gain_db":1e999}]', "join": '[{"kind":"cut_and_close","start":5,"stop":9,"join":{"length":5,"bend":Infinity}}]',
+        "surrogate": '[{"kind":"name_piece","index":0,"name":"\\ud800","lane":"\\udfff"}]', "deep": "[" * 100_000, "empty": "[]", "none": '[{"kind":"nothing"}]',
+    }  # fmt: skip
+    for name, text in steps.items():
+        (folder / f"{name}.json").write_text(text)
+        code, _, err, seconds, _ = call("edit", "short.wav", "--do", f"{name}.json", "--out", "o.wav", folder=folder)
+        found.check(code == 2 and one_line(err), f"edit, {name}: {code}, {err[-200:]}")
+        found.check(seconds < MOST_S and not (folder / "o.wav").exists(), f"edit, {name}: {seconds:.1f} s, or a file was left")
+
+    from faithful_reel.core.audio.cues import Cue, write_cues
+    from faithful_reel.core.collate.clicks import clicks_in
+    from faithful_reel.core.errors import AppError
+    from faithful_reel.core.work.exchange import read_timeline
+
+    for name, text in (
+        ("deep", "[" * 200_000),
+        ("nested", '{"children": [' * 4_000),
+        ("half", '{"OTIO_SCHEMA"'),
+        ("other", '{"OTIO_SCHEMA": "Clip.2"}'),
+    ):
+        (folder / "a.otio").write_text(text)
+        begun = time.perf_counter()
+        try:
+            read_timeline(folder / "a.otio")
+            found.check(False, f"timeline, {name}: read")
+        except AppError as problem:
+            found.check("\n" not in str(problem), f"timeline, {name}: {problem}")
+        found.check(time.perf_counter() - begun < MOST_S, f"timeline, {name}: {time.perf_counter() - begun:.1f} s")
+    subprocess.run(["ffmpeg", "-v", "error", "-y", "-i", folder / "short.wav", folder / "cues.mp3"], check=True)
+    for count in (255, 256, 3_000):
+        write_cues(folder / "cues.mp3", [Cue(k * 40, f"mark {k}") for k in range(count)], RATE, 4 * RATE)
+        listed = subprocess.run(
+            ["ffprobe", "-v", "error", "-show_chapters", folder / "cues.mp3"], capture_output=True, text=True, check=True
+        ).stdout
+        found.check(listed.count("[CHAPTER]") in (0, count), f"MP3 with {count} cues: {listed.count('[CHAPTER]')} chapters")
+    soundfile.write(folder / "clicks.wav", clicked(x, words), RATE, subtype="PCM_24")
+    told = [c.at * RATE / 16_000 for c in clicks_in(folder / "clicks.wav")]
+    places = clicks_at(len(x))
+    hit = sum(any(abs(t - at) < RATE // 500 for t in told) for at in places)
+    false = sum(all(abs(t - at) > RATE // 50 for at in places) for t in told)
+    found.check(hit >= 0.95 * len(places) and false <= 1, f"clicks: {hit} of {len(places)}, {false} beside them")
+    print(f"  clicks: {hit} of {len(places)}, {false} beside them", flush=True)
+
+
 # --- books --------------------------------------------------------------------------------------------------------
 
 
@@ -532,7 +583,7 @@ def model(found: Findings, folder: Path) -> None:
                 print(f"  {done * SHARD} sequences", flush=True)
 
 
-PARTS = {p.__name__: p for p in (sounds, files, names, texts, torn, killed, monkey, model)}
+PARTS = {p.__name__: p for p in (sounds, files, outward, names, texts, torn, killed, monkey, model)}
 
 
 def main() -> int:

@@ -61,6 +61,45 @@ def gated(x: Sound, words: Words) -> Sound:
     return out
 
 
+def faded(x: Sound, words: Words, seconds: float = 0.2) -> Sound:
+    """Faded out right behind the last word, then its room goes on for 2.8 s."""
+    stop = round((words[-1][1] + 0.05) * RATE)
+    out = x[: stop + round(2.8 * RATE)].copy()
+    room = x[round(2 * RATE) : round(8 * RATE)]
+    fade = np.clip(1 - np.arange(len(out) - stop) / (seconds * RATE), 0, 1).astype(np.float32)
+    out[stop:] = out[stop:] * fade + np.resize(room, len(out) - stop) * np.sqrt(1 - fade**2)
+    return out
+
+
+def two_rooms(x: Sound, _: Words, db: float = -55.0) -> Sound:
+    """A louder room from the middle on."""
+    out = x.copy()
+    out[len(x) // 2 :] += white(len(x) - len(x) // 2, db)
+    return out
+
+
+def clicked(x: Sound, _: Words) -> Sound:
+    """Clicks of 1 to 6 samples at -12 to -17 dBFS, one in a second and a half, in words and in pauses."""
+    out, rng = x.copy(), np.random.default_rng(4)
+    for n, at in enumerate(clicks_at(len(x))):
+        out[at : at + 1 + n % 6] += np.float32(rng.choice([-1, 1]) * 10 ** (rng.uniform(-17, -12) / 20))
+    return np.clip(out, -1, 1)
+
+
+def clicks_at(length: int) -> list[int]:
+    """Where `clicked` lays them."""
+    rng = np.random.default_rng(5)
+    return [round((k + rng.uniform(0, 1)) * 1.5 * RATE) for k in range(1, length // round(1.5 * RATE) - 1)]
+
+
+def softer(x: Sound, words: Words) -> Sound:
+    """A passage of twelve seconds, 8 dB softer."""
+    out = x.copy()
+    a = round((words[len(words) // 3][0] - 0.1) * RATE)
+    out[a : a + 12 * RATE] *= np.float32(10 ** (-8 / 20))
+    return out
+
+
 CASES: dict[str, Callable[[Sound, Words], Sound]] = {
     "as it came": lambda x, _: x,
     "soft ends": softened,
@@ -76,6 +115,11 @@ CASES: dict[str, Callable[[Sound, Words], Sound]] = {
     "floor that drifts by 6 dB": lambda x, _: x + white(len(x), -56) * np.linspace(1, 2, len(x), dtype=np.float32),
     "26 dB too soft": lambda x, _: x * np.float32(0.05),
     "clipped": lambda x, _: np.clip(x * 8, -0.8, 0.8).astype(np.float32),
+    "faded over 0.2 s, 2.8 s of room": faded,
+    "two rooms": two_rooms,
+    "clicks of few samples": clicked,
+    "a passage 8 dB softer": softer,
+    "at -38 dB": lambda x, _: x * np.float32(10 ** (-16 / 20)),
     "sparse": sparse,
     "digital silence in the pauses": gated,
     "a dead channel": lambda x, _: np.stack([x, 0 * x], axis=1),
