@@ -270,6 +270,19 @@ def test_words_without_sound_are_set_all_the_same(galley):
     assert galley.word_rect(5).width() > 0
 
 
+def test_a_line_of_verse_begins_a_line_and_goes_back_when_it_is_none(galley):
+    from dataclasses import replace
+
+    plain = content()
+    galley.set_content(plain)
+    flat = galley.word_rect(5)
+    galley.set_content(replace(plain, lines=frozenset({5, 9})))
+    assert galley.word_rect(5).y() > galley.word_rect(4).y()
+    assert galley.word_rect(9).y() > galley.word_rect(8).y()
+    galley.set_content(plain)
+    assert galley.word_rect(5) == flat
+
+
 def inked(galley, rect) -> int:
     """How many pixels of a part of the page are not paper."""
     image = galley.viewport().grab(rect).toImage()

@@ -19,11 +19,11 @@ CHILDREN = "Children ran out over the ribs of sand, and nobody listened."
 LINES = [TOWN, GULL, CHILDREN]
 
 
-def found(lines, *islands):
+def found(lines, *islands, marked=()):
     """(line, the words that were heard of it) of every match, each island a string."""
     heard = [w for island in islands for w in island.split()]
     owner = [k for k, island in enumerate(islands) for _ in island.split()]
-    matches = matches_of([line.split() for line in lines], heard, owner)
+    matches = matches_of([line.split() for line in lines], heard, owner, marked)
     return [(m.line, " ".join(heard[j] for j in m.words)) for m in matches]
 
 
@@ -99,6 +99,23 @@ def test_half_a_line_is_told_as_such():
     whole = "Children ran out over the ribs of sand and nobody".split()
     [m] = matches_of([CHILDREN.split()], whole, [0] * len(whole))
     assert m.tokens == range(11)  # what little lacks is for the ears to tell
+
+
+LONG = (
+    "She had walked eleven miles along the bottom of the bay, and nobody had asked her for the letter, which was dry, "
+    "and the seal on it was old."
+)
+
+
+def test_a_part_that_holds_what_the_line_is_asked_for_is_a_take_where_it_stands_alone():
+    at = LONG.split().index("dry,")
+    part, asked = "which was dry, and the seal", [range(at, at + 1)]
+    assert found([LONG], part) == []
+    assert found([LONG], part, marked=asked) == [(0, part)]
+    assert found([LONG], "Sorry.", part, LONG, marked=asked) == [(0, part), (0, LONG)]
+    assert found([LONG], "nobody had asked her for it", marked=asked) == []  # a part that does not hold it
+    assert found([LONG], f"the harbour {part} of a man whom the town knew well", marked=asked) == []
+    assert found([LONG], "was dry, and", marked=asked) == []
 
 
 def test_a_beginning_that_is_read_again_is_a_restart():

@@ -9,7 +9,10 @@ import time
 import tracemalloc
 import zipfile
 
+import docx
 import pytest
+from odf.opendocument import OpenDocumentText
+from odf.text import LineBreak, P
 from support.manuscripts import AUTHOR, CHAPTERS, MAKERS, NOTES, TITLE, chapter_words
 from support.mutation import mutated
 
@@ -227,3 +230,48 @@ def test_mutated_manuscripts_are_read_or_refused(made, tmp_path, name):
 
 def test_every_suffix_that_is_offered_is_made_here():
     assert {s for n in MAKERS for s in [n[n.rindex(".") :]]} <= set(SUFFIXES)
+
+
+VERSE = ("The tide is out,", "The lamps are lit,", "— And nobody goes home.")
+
+
+def write_verse(path):
+    """Three lines of verse in one paragraph, between two of prose."""
+    if path.suffix == ".docx":
+        document = docx.Document()
+        document.add_heading("Chapter One", 1)
+        document.add_paragraph("She sang it once more.")
+        document.add_paragraph("\n".join(VERSE))
+        document.add_paragraph("Then she slept.")
+        document.save(path)
+    elif path.suffix == ".odt":
+        made = OpenDocumentText()
+        for n, text in enumerate(("She sang it once more.", *VERSE, "Then she slept.")):
+            if n in (0, 1, 4):
+                row = P()
+                made.text.addElement(row)
+            else:
+                row.addElement(LineBreak())
+            row.addText(text)
+        made.save(str(path))
+    elif path.suffix == ".html":
+        body = "".join(f"<p>{text}</p>" for text in ("She sang it once more.", "<br/>".join(VERSE), "Then she slept."))
+        path.write_text(f"<html><body>{body}</body></html>", encoding="utf-8")
+    else:
+        wrapped = "She sang it once more, and the harbour went\non listening, though nobody in it said a\nword."
+        path.write_text("\n\n".join((wrapped, "\n".join(VERSE), "Then she slept.")), encoding="utf-8")
+
+
+@pytest.mark.parametrize("suffix", [".docx", ".odt", ".html", ".txt", ".md"])
+def test_lines_of_verse_stay_lines(tmp_path, suffix):
+    path = tmp_path / f"verse{suffix}"
+    write_verse(path)
+    (chapter,) = read_manuscript(path).chapters
+    words = chapter.words
+    first = next(k for k, w in enumerate(words) if w.text == "The")
+    lines = " ".join(w.text if not w.line else f"/ {w.text}" for w in words[first : first + 13])
+    if suffix == ".md":  # where two spaces or a backslash end a line, which these do not
+        assert not any(w.line for w in words)
+    else:
+        assert lines.startswith("The tide is out, / The lamps are lit, / —And nobody goes home.")
+        assert sum(w.line for w in words) == 2

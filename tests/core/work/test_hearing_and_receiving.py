@@ -11,7 +11,7 @@ from support.chapters import LENGTH, RATE, TEXT, TOKENS, made, place
 from support.sounds import sine
 
 from faithful_reel.core.audio.encode import write_audio
-from faithful_reel.core.book.model import Book
+from faithful_reel.core.book.model import Book, ChapterState
 from faithful_reel.core.book.store import BookStore
 from faithful_reel.core.collate.findings import Finding, Kind
 from faithful_reel.core.collate.links import Link
@@ -59,7 +59,7 @@ def test_what_is_heard_is_kept_in_time_of_the_whole_recording(monkeypatch, tmp_p
     write_audio(tmp_path / "a.wav", [sine(300, seconds=12, db=-20)[None]], RATE)
     seen = {}
 
-    def proofed(x, text, ears, watch, early, memory):
+    def proofed(x, text, ears, watch, early, memory, clicks):
         seen.update(samples=len(x), ears=ears, memory=memory, text=text)
         finding = Finding("f1", Kind.MISREAD, "a", "b", 0, 1, 16_000, 17_600, 0.9)
         proof = Proof(
@@ -109,10 +109,15 @@ def line(name, words=LINE):
 @pytest.fixture
 def narrator(monkeypatch):
     """What is found in any file: the line twice, the first time with a slip, and a slate."""
-    asked = []
 
-    def session_of(x, lines, ears, recording, rate, watch, memory):
+    class Asked(list):
+        marked = ()
+
+    asked = Asked()
+
+    def session_of(x, lines, ears, recording, rate, watch, memory, marked=()):
         asked.append((len(x), rate, ears))
+        asked.marked = list(marked)
         takes = tuple(Take(recording, place(k), place(k) + LENGTH, d, "") for k, d in ((2, 1), (11, 0)))
         rows = tuple(LineTakes(takes, 1) if row == " ".join(LINE) else LineTakes((), -1) for row in lines)
         return Session(rows, (Leftover(0, 900, "take one"),))
@@ -137,7 +142,11 @@ def test_a_recording_is_copied_into_the_book_before_it_is_heard(narrator, tmp_pa
     folder = tmp_path / "a.reelbook"
     BookStore(folder, create=True).close()
     write_audio(tmp_path / "pickups.wav", [sine(300, seconds=2, db=-20)[None]], 48_000)
-    got = receiving.received_takes(folder, Book(rate=RATE), tmp_path / "pickups.wav", [line("p")], Ear, Unwatched())
+    chapter = ChapterState("c1", "One", "t", findings=(Finding("f", Kind.MISREAD, "x", "y", 5, 2, 0, 9, 0.9),))
+    asked_for = replace(line("p"), findings=("f",))
+    book = Book(rate=RATE, chapters=(chapter,))
+    got = receiving.received_takes(folder, book, tmp_path / "pickups.wav", [asked_for], Ear, Unwatched())
+    assert narrator.marked == [range(1, 3)]
     assert got.recording.name == "pickups.wav"
     assert [row[0] for row in got.matched] == ["p"]
     assert [u.heard for u in got.left] == ["take one"]

@@ -82,7 +82,7 @@ def files(request, tmp_path, monkeypatch):
         watch.tick(1.0, "heard")
         return proof_of(hearing)
 
-    def session_of(x, lines, ears, recording, rate, watch, memory):
+    def session_of(x, lines, ears, recording, rate, watch, memory, marked=()):
         assert (len(x), rate, memory) == (at_ear(len(chapter)), RATE, "memory")
         assert isinstance(ears, Ears)
         watch.tick(1.0, "sorted")

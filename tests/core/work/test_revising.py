@@ -24,7 +24,7 @@ from faithful_reel.core.collate.findings import Decision, Finding, Kind
 from faithful_reel.core.collate.proofing import Placed
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.hear.recogniser import Heard
-from faithful_reel.core.pickups.ledger import Pickup
+from faithful_reel.core.pickups.ledger import Pickup, State
 from faithful_reel.core.text.revision import revision
 from faithful_reel.core.text.words import Chapter, chapter_of
 from faithful_reel.core.work.revising import _moved_hearing, decided, join_chapters, reimport, split_chapter
@@ -94,6 +94,34 @@ def same_after_undo(session, command):
 
 
 # --- by hand ------------------------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "line", "state"),
+    [
+        ("until", "till", "It lay still till the evening.", State.TO_SEND),  # beside what it is asked for
+        ("still", "calm", None, None),  # what it is asked for
+        ("evening.", "night.", None, None),  # its end is gone
+        ("harbour", "bay", "It lay still until the evening.", State.SENT),  # elsewhere in the chapter
+    ],
+)
+def test_a_line_that_was_corrected_beside_its_words_stays_a_line(session, old, new, line, state):
+    book = session.book
+    (pickup,) = book.pickups
+    sent = replace(pickup, state=State.SENT)
+    text = session.store.get(Chapter, book.chapter("c1").text)
+    place = next(k for k, w in enumerate(text.words) if w.text == "still")
+    finding = replace(book.chapter("c1").findings[-1], word_index=place)
+    chapters = tuple(replace(c, findings=(*c.findings[:-1], finding)) if c.id == "c1" else c for c in book.chapters)
+    book = replace(book, pickups=(sent,), chapters=chapters)
+    corrected = chapter_of(text.title, [text.text.replace(old, new)])
+    made = reimport(book, text_of(session), hearing_of(session), (corrected,), session.store.put)
+    found = made.command.chapters[0].pickups
+    assert [(p.line, p.state) for p in found] == ([(line, state)] if line else [])
+    assert bool(made.chapters[0].fallen_pickups) is not bool(line)
+    for p in found:
+        words = corrected.words[p.first_word : p.first_word + p.word_count]
+        assert " ".join(w.text for w in words) == p.line
 
 
 def test_what_was_left_out_stays_so_with_a_corrected_manuscript_and_comes_back_corrected(session):

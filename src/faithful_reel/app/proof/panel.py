@@ -211,7 +211,7 @@ class ProofPanel(Desk):
         set_ = self._cells.of(chapter.id, (tokens, styles), cells)
         marks, breaks, reel = presenter.marks(chapter), frozenset(text.breaks), chapter.reel
         if reel is None:
-            return GalleyContent(set_, marks, rate=bench.book.rate, pages=styles.pages, breaks=breaks)
+            return GalleyContent(set_, marks, rate=bench.book.rate, pages=styles.pages, breaks=breaks, lines=styles.lines)
         paler = bench.estimate(chapter) is not None
         strips = tuple(_strip(bench, reel, k, drawn, paler=paler) for k in strips_of(reel))
         drawing = bench.overview(chapter.recording)
@@ -223,6 +223,7 @@ class ProofPanel(Desk):
             bench.book.rate,
             styles.pages,
             breaks,
+            styles.lines,
             others_of(presenter.takes(chapter)),
             drawing.columns if drawing else None,
         )

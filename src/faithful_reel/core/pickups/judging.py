@@ -32,6 +32,8 @@ INNER_PAUSE_S = 0.5
 AROUND_S = 0.25
 MISREAD = 0.35
 """What reads so large a share of a line's sound otherwise reads another line.  Own choice."""
+MOSTLY_PLACED = 0.7
+"""So many words of a take that reads only what its line is asked for must be placed.  Own choice."""
 LOST = 0.5
 """A take that was found by ear, but of whose words so small a share was placed there, is heard for itself."""
 CLAUSE_ENDS = ".,;:!?…—–-"
@@ -64,16 +66,23 @@ class Session:
 
 
 def session_of(
-    x: Signal, lines: Sequence[str], ears: Ears, recording: str, rate: int, watch: Watch, memory: Memory | None = None
+    x: Signal,
+    lines: Sequence[str],
+    ears: Ears,
+    recording: str,
+    rate: int,
+    watch: Watch,
+    memory: Memory | None = None,
+    marked: Sequence[range] = (),
 ) -> Session:
     """Sort and judge a pickup recording, (n,) at 16 kHz; the positions given back are at `rate`.
 
     First every island of speech is heard by one ear and all lines are looked for together.  Then all ears hear the whole
     recording against a script of the lines that were found, in their order, by the same rules as a chapter.  What was found
-    and is not heard again is told with what fits no line.
+    and is not heard again is told with what fits no line.  `marked` as in `matches_of`.
     """
     tokens = [line.split() for line in lines]
-    found = sorted_session(x, tokens, ears, Part(watch, 0.0, 0.25), memory)
+    found = sorted_session(x, tokens, ears, Part(watch, 0.0, 0.25), memory, marked)
     found = _placed(x, found, Part(watch, 0.25, 0.3), memory)
     begun = restarts(found.matches, tokens)
     matches = [m for k, m in enumerate(found.matches) if k not in begun]
@@ -277,7 +286,9 @@ class _Judged:
         """The take with its judgement; None where too little of it was heard in the end to be one."""
         self._align(aligner)
         span = self._span()
-        if span is None or sum(p is not None for p in self.placed) < LEAST_SHARE * len(self.line) or self._apart() > MISREAD:
+        few = len(self.match.tokens) < LEAST_SHARE * len(self.line)  # a part that holds what the line is asked for
+        least = MOSTLY_PLACED * len(self.match.tokens) if few else LEAST_SHARE * len(self.line)
+        if span is None or sum(p is not None for p in self.placed) < least or self._apart() > MISREAD:
             return None
         heard = self.proof.heard
         words = [(-1, -1)] * len(self.line)

@@ -28,6 +28,8 @@ SAME, NEAR, OTHER, UNREAD, EXTRA, APART = 1.0, 0.4, -0.7, -0.6, -0.5, 0.2
 written, and a pause between two islands.  Own choice."""
 LEAST_SHARE, LEAST_WORDS = 0.4, 3
 """A take reads this share of its line at least, and so many words of a longer one."""
+LEAST_MARKED, FEW_TRIES = 4, 3
+"""Less is one where it stands alone in its island and holds all words that the line is asked for, so many words at least."""
 LEAST_PHONES, MOST_APART = 7, 0.42
 """A line of so many phones is known by its sound where so small a share of them differs."""
 HARDLY = 0.25
@@ -104,7 +106,14 @@ def islands_of(x: Signal) -> list[Span]:
     return found
 
 
-def sorted_session(x: Signal, lines: Sequence[Sequence[str]], ears: Ears, watch: Watch, memory: Memory | None = None) -> Sorted:
+def sorted_session(
+    x: Signal,
+    lines: Sequence[Sequence[str]],
+    ears: Ears,
+    watch: Watch,
+    memory: Memory | None = None,
+    marked: Sequence[range] = (),
+) -> Sorted:
     """Hear a pickup recording, (n,) at 16 kHz, island by island, and find which stretch reads which of the lines.
 
     The third ear hears them, where there is one: it takes no longer for many short ones than for a long one.
@@ -113,20 +122,25 @@ def sorted_session(x: Signal, lines: Sequence[Sequence[str]], ears: Ears, watch:
     ear = ears.third or ears.first
     with passing(ear):
         heard = list(hear(ear, x, [Chunk(s) for s in islands], watch, memory))
-    return _sorted(heard, islands, lines)
+    return _sorted(heard, islands, lines, marked)
 
 
-def _sorted(heard: Sequence[list[Heard]], islands: Sequence[Span], lines: Sequence[Sequence[str]]) -> Sorted:
+def _sorted(
+    heard: Sequence[list[Heard]], islands: Sequence[Span], lines: Sequence[Sequence[str]], marked: Sequence[range]
+) -> Sorted:
     words = [w for row in heard for w in row]
     owner = [k for k, row in enumerate(heard) for _ in row]
-    return Sorted(tuple(words), tuple(owner), tuple(islands), tuple(matches_of(lines, [w.text for w in words], owner)))
+    return Sorted(tuple(words), tuple(owner), tuple(islands), tuple(matches_of(lines, [w.text for w in words], owner, marked)))
 
 
-def matches_of(lines: Sequence[Sequence[str]], heard: Sequence[str], owner: Sequence[int]) -> list[Match]:
+def matches_of(
+    lines: Sequence[Sequence[str]], heard: Sequence[str], owner: Sequence[int], marked: Sequence[range] = ()
+) -> list[Match]:
     """Which stretches of heard words read which lines, all lines together, so that lines alike do not claim each other's takes.
 
     Every line is looked for by local alignment (Smith and Waterman, 1981), again and again without the words that it has
-    claimed; of all stretches found those are kept that do not overlap and together count most.
+    claimed; of all stretches found those are kept that do not overlap and together count most.  `marked` are the tokens that each
+    line is asked for, where that is known: a part that holds them is a take.
     """
     said, of_word = _atoms(heard)
     if not said:
@@ -139,18 +153,29 @@ def matches_of(lines: Sequence[Sequence[str]], heard: Sequence[str], owner: Sequ
         if not wanted:
             continue
         rows = np.array([[counts[w, s] for s in said] for w in wanted])
-        while True:
+        asked = marked[number] if number < len(marked) else range(0)
+        few = 0
+        while few < FEW_TRIES:
             score, pairs = _best(rows, apart)
             exact = sum(rows[i, j] == SAME for i, j in pairs)
-            if exact < min(LEAST_WORDS, len(wanted)) or score < LEAST_SHARE * len(wanted) or score <= 0:
+            if exact < min(LEAST_WORDS, len(wanted)) or score <= 0:
                 break
             first, last = pairs[0], pairs[-1]
             words = range(of_word[first[1]], of_word[last[1]] + 1)
-            found.append(Match(number, words, range(of_token[first[0]], of_token[last[0]] + 1), score))
+            made = Match(number, words, range(of_token[first[0]], of_token[last[0]] + 1), score)
+            whole = score >= LEAST_SHARE * len(wanted)
+            if whole or (exact >= LEAST_MARKED and holds(made.tokens, asked) and _alone(made, owner)):
+                found.append(made)
+            few += not whole
             rows[:, first[1] : last[1] + 1] = -10.0
     kept = _without_overlap([m for m in found if len(lines[m.line]) > 2 or _alone(m, owner)])
     kept = sorted([*kept, *_by_sound(kept, lines, heard, owner)], key=lambda m: m.words.start)
     return _completed(kept, lines, owner)
+
+
+def holds(tokens: range, asked: range) -> bool:
+    """Whether a stretch of a line holds all that the line is asked for; never where that is not known."""
+    return len(asked) > 0 and tokens.start <= asked.start and asked.stop <= tokens.stop
 
 
 def _atoms(tokens: Sequence[str], said: Sequence[str] = ()) -> tuple[list[str], list[int]]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from faithful_reel.core.text.words import LONGEST_WORD, Word
 
@@ -51,7 +51,7 @@ class Writer:
         self.document = Document()
         self.page = 0
         self._words: list[Word] = []
-        self._glued = False
+        self._glued = self._lined = False
         self._broken = self._paged = False
         self._letters = self._count = 0
 
@@ -74,15 +74,21 @@ class Writer:
                 last = self._words[-1]
                 if len(last.text) + len(piece) > LONGEST_WORD:
                     raise TooMuch
-                self._words[-1] = Word(last.text + piece, 0, 0, last.page, last.italic)
+                self._words[-1] = replace(last, text=last.text + piece)
             else:
-                self._words.append(Word(piece, 0, 0, self.page, italic))
+                self._words.append(Word(piece, 0, 0, self.page, italic, self._lined))
+                self._lined = False
         if text:
             self._glued = not text[-1].isspace()
 
     def space(self) -> None:
-        """A line break or a tab: the next run begins a new word."""
+        """A tab: the next run begins a new word."""
         self._glued = False
+
+    def line(self) -> None:
+        """A line ends within its paragraph: the next word begins one."""
+        self._glued = False
+        self._lined = bool(self._words)
 
     def new_page(self, number: int = 0) -> None:
         """A page begins: the next, or one with a printed number."""
@@ -102,7 +108,7 @@ class Writer:
             else:
                 self.document.paragraphs.append(made)
                 self._broken = self._paged = False
-        self._words, self._glued = [], False
+        self._words, self._glued, self._lined = [], False, False
 
     def note(self, text: str) -> None:
         """A footnote's text."""

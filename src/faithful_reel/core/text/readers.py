@@ -62,8 +62,10 @@ def read_docx(path: Path) -> Document:
                 writer.new_page()
             elif kind == f"{_W}t":
                 writer.run(element.text or "", italic=_docx_italic(element, style))
-            elif kind in (f"{_W}tab", f"{_W}br", f"{_W}cr"):
+            elif kind == f"{_W}tab":
                 writer.space()
+            elif kind in (f"{_W}br", f"{_W}cr"):
+                writer.line()
             elif kind == f"{_W}noBreakHyphen":
                 writer.run("-")
         writer.end(level=level, title=style.lower() == "title")
@@ -161,7 +163,7 @@ def walk_html(root: Any, writer: Writer, marked: frozenset[str] = frozenset()) -
             writer.scene_break()
             return
         if name == "br":
-            writer.space()
+            writer.line()
             return
         block = name in _BLOCKS
         if block:
@@ -336,8 +338,10 @@ def read_odt(path: Path) -> Document:
             return
         if kind == "soft-page-break":
             writer.new_page()
-        elif kind in ("s", "tab", "line-break"):
+        elif kind in ("s", "tab"):
             writer.space()
+        elif kind == "line-break":
+            writer.line()
         style = element.get(f"{_TEXT}style-name")
         if kind in ("p", "h") and style in paged:
             writer.new_page()
@@ -523,6 +527,27 @@ _NOTE_LINE = re.compile(r"^\[(?:\d+|\*|Footnote[^\]]*)\]:?\s+(.*)$", re.DOTALL)
 _NOTE_MARK = re.compile(r"(?<=\S)\[(?:\d{1,3}|\*)\]")
 
 
+VERSE_LINE = 60
+"""Letters that a line of verse has at most (own rule); prose that is wrapped fills its lines, and begins few with a capital."""
+
+
+def is_verse(block: str) -> bool:
+    """Whether the lines of a paragraph of plain text are lines of verse: short, uneven, and each begun with a capital."""
+    lines = [line.strip() for line in block.strip().split("\n")]
+    if len(lines) < 2 or max(map(len, lines)) > VERSE_LINE:
+        return False
+    return all(next((c.isupper() for c in line if c.isalpha()), False) for line in lines)
+
+
+def _run_lines(writer: Writer, text: str, *, verse: bool, italic: bool = False) -> None:
+    """Hand text to a writer, its lines as such where it is verse."""
+    first, *rest = text.split("\n") if verse else [text]
+    writer.run(first, italic=italic)
+    for line in rest:
+        writer.line()
+        writer.run(line, italic=italic)
+
+
 def read_plain(path: Path) -> Document:
     """Read plain text: a blank line, or where there is none a line's end, ends a paragraph.
 
@@ -547,11 +572,12 @@ def read_plain(path: Path) -> Document:
                 continue
             if marks:
                 block = _NOTE_MARK.sub("", block)  # noqa: PLW2901 - the block without its marks
+            verse = is_verse(block)
             at = 0
             for match in _UNDERLINED.finditer(block):
-                writer.run(block[at : match.start()])
-                writer.run(match[1], italic=True)
+                _run_lines(writer, block[at : match.start()], verse=verse)
+                _run_lines(writer, match[1], italic=True, verse=verse)
                 at = match.end()
-            writer.run(block[at:])
+            _run_lines(writer, block[at:], verse=verse)
             writer.end()
     return writer.document

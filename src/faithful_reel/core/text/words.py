@@ -11,7 +11,8 @@ from dataclasses import dataclass, replace
 class Word:
     """One whitespace-separated token of the manuscript.
 
-    `sentence` and `paragraph` count from 0 within the chapter; `page` from 1, 0 where the source has no pages.
+    `sentence` and `paragraph` count from 0 within the chapter; `page` from 1, 0 where the source has no pages.  `line` tells of
+    one that begins a line within its paragraph, as in verse.
     """
 
     text: str
@@ -19,6 +20,7 @@ class Word:
     paragraph: int
     page: int = 0
     italic: bool = False
+    line: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -114,12 +116,13 @@ def closed_up(words: Sequence[Word]) -> list[Word]:
     A paragraph of nothing but marks has no words.
     """
     out: list[Word] = []
-    ahead = ""
+    ahead, lined = "", False
     for word in words:
+        lined = lined or word.line
         if not set(word.text) <= _MARKS:
-            out.append(replace(word, text=ahead + word.text) if ahead else word)
-            ahead = ""
-        elif set(word.text) <= _OPENING or (not out and set(word.text) <= _DASHES):
+            out.append(replace(word, text=ahead + word.text, line=lined) if ahead or lined else word)
+            ahead, lined = "", False
+        elif set(word.text) <= _OPENING or ((not out or word.line) and set(word.text) <= _DASHES):
             ahead += word.text
         elif out and not ahead:
             out[-1] = replace(out[-1], text=out[-1].text + word.text)
@@ -138,7 +141,7 @@ def chapter_of(title: str, paragraphs: Sequence[Sequence[Word] | str]) -> Chapte
     for number, paragraph in enumerate(paragraphs):
         tokens = [Word(t, 0, 0) for t in paragraph.split()] if isinstance(paragraph, str) else closed_up(paragraph)
         for i, word in enumerate(tokens):
-            words.append(Word(word.text, sentence, number, word.page, word.italic))
+            words.append(replace(word, sentence=sentence, paragraph=number, line=word.line and i > 0))
             after = tokens[i + 1].text if i + 1 < len(tokens) else None
             sentence += ends_sentence(word.text, after)
     return Chapter(title, tuple(words))

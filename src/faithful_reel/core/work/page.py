@@ -58,13 +58,15 @@ class Styles:
     """How the words of a chapter are set.
 
     `paragraphs`, `headings` and `italics` are (n + 1,) integer arrays: one entry a written word, and a last one for
-    heard-only words, whose number is -1.  `pages` are (word, page) where a page of the manuscript begins.
+    heard-only words, whose number is -1.  `pages` are (word, page) where a page of the manuscript begins, `lines` the words
+    that begin a line within their paragraph.
     """
 
     paragraphs: NDArray[np.int64]
     headings: NDArray[np.int64]
     italics: NDArray[np.int64]
     pages: tuple[tuple[int, int], ...]
+    lines: frozenset[int]
 
 
 def styles_of(text: Chapter) -> Styles:
@@ -74,7 +76,7 @@ def styles_of(text: Chapter) -> Styles:
     paragraphs, heads, italics = np.array(rows, np.int64).T
     pages = [w.page for w in text.words]
     begins = tuple((i, p) for i, p in enumerate(pages) if p and (not i or p != pages[i - 1]))
-    return Styles(paragraphs, heads, italics, begins)
+    return Styles(paragraphs, heads, italics, begins, frozenset(i for i, w in enumerate(text.words) if w.line))
 
 
 def _headings(text: Chapter) -> Iterator[int]:

@@ -21,9 +21,11 @@ from faithful_reel.core.pickups.judging import Leftover, session_of
 from faithful_reel.core.pickups.ledger import Pickup, Take, Unmatched
 from faithful_reel.core.text.words import chapter_of
 from faithful_reel.core.units import EAR_RATE
+from faithful_reel.core.work.asking import words_to_mind
 
 EDGE_S = 0.15
 """So much is heard around a stretch that is given to a line by hand."""
+
 
 EarsOf = Callable[[], Ears]
 """Loads the ears when they are needed."""
@@ -59,15 +61,30 @@ def received_takes(
     recording = apart(received, folder, path, book.rate, path=path, watch=Part(watch, 0.0, 0.2))
     decode(folder, book, recording)
     sound = path_of(folder, recording, book.rate)
-    matched, left = matched_takes(sound, recording.hash, book.rate, waiting, ears_of(), Part(watch, 0.2, 1.0), memory)
+    asked, part = [_asked(book, p) for p in waiting], Part(watch, 0.2, 1.0)
+    matched, left = matched_takes(sound, recording.hash, book.rate, waiting, ears_of(), part, memory, asked)
     return Received(recording, matched, left)
 
 
+def _asked(book: Book, pickup: Pickup) -> range:
+    """The tokens of a line that it is asked for; empty where it is for no finding."""
+    chapter = next((c for c in book.chapters if c.id == pickup.chapter), None)
+    words = words_to_mind(chapter, pickup) if chapter is not None else frozenset()
+    return range(min(words), max(words) + 1) if words else range(0)
+
+
 def matched_takes(
-    sound: Path, recording: str, rate: int, waiting: Sequence[Pickup], ears: Ears, watch: Watch, memory: Memory | None = None
+    sound: Path,
+    recording: str,
+    rate: int,
+    waiting: Sequence[Pickup],
+    ears: Ears,
+    watch: Watch,
+    memory: Memory | None = None,
+    marked: Sequence[range] = (),
 ) -> tuple[tuple[tuple[str, tuple[Take, ...], int], ...], tuple[Leftover, ...]]:
     """(pickup, takes, the proposed one) of every waiting line that is heard in a file, and what fits no line."""
-    found = session_of(read_mono(sound, EAR_RATE), [p.line for p in waiting], ears, recording, rate, watch, memory)
+    found = session_of(read_mono(sound, EAR_RATE), [p.line for p in waiting], ears, recording, rate, watch, memory, marked)
     rows = tuple((p.id, row.takes, row.best) for p, row in zip(waiting, found.lines, strict=True) if row.takes)
     return rows, found.left
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
 from faithful_reel.core.book.commands import EDITION, JoinChapters, ReviseChapters, Revised, SplitChapter
@@ -11,7 +11,7 @@ from faithful_reel.core.collate.findings import Decision, Finding
 from faithful_reel.core.collate.proofing import Placed
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.jobs import Unwatched, Watch
-from faithful_reel.core.pickups.ledger import Pickup
+from faithful_reel.core.pickups.ledger import Pickup, State
 from faithful_reel.core.text.revision import Change, Revision, joined_text, matched, parts_of, revision
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.work.timeline import Hearing, tokens_of
@@ -69,7 +69,9 @@ def reimport(book: Book, text_of: Callable[[ChapterState], Chapter], hearing_of:
         hearing = hearing_of(state)
         heard = put(Hearing, _moved_hearing(hearing, change, len(chapter.words))) if hearing else ""
         own = [p for p in book.pickups if p.chapter == state.id]
-        pickups = tuple(moved for p in own if (moved := _moved_pickup(p, change, kept)) is not None)
+        pickups = tuple(
+            moved for p in own if (moved := _moved_pickup(p, change, kept, [w.text for w in chapter.words])) is not None
+        )
         lost = tuple(p for p in own if p.id not in {q.id for q in pickups})
         rows.append(Revised(state.id, key, chapter.title, heard, kept, pickups))
         told.append(ChapterRevision(state.id, chapter.title, change.changes, len(kept), fallen, lost))
@@ -88,12 +90,21 @@ def _moved_findings(state: ChapterState, change: Revision) -> tuple[tuple[Findin
     return tuple(kept), tuple(fallen)
 
 
-def _moved_pickup(pickup: Pickup, change: Revision, kept: tuple[Finding, ...]) -> Pickup | None:
-    place = change.span_of(pickup.first_word, pickup.word_count)
-    if place is None:
-        return None
+def _moved_pickup(pickup: Pickup, change: Revision, kept: tuple[Finding, ...], words: Sequence[str]) -> Pickup | None:
+    """A line at its new place.  One that was corrected beside what it is asked for is to be sent as it is written now."""
     there = {f.id for f in kept}
-    return replace(pickup, first_word=place, findings=tuple(f for f in pickup.findings if f in there))
+    findings = tuple(f for f in pickup.findings if f in there)
+    place = change.span_of(pickup.first_word, pickup.word_count)
+    if place is not None:
+        return replace(pickup, first_word=place, findings=findings)
+    ends = [change.place_of[k] for k in (pickup.first_word, pickup.first_word + pickup.word_count - 1)]
+    unread = pickup.state in (State.TO_SEND, State.SENT) and not pickup.takes
+    if not unread or not findings or len(findings) < len(pickup.findings) or min(ends) < 0 or ends[1] < ends[0]:
+        return None
+    line = " ".join(words[ends[0] : ends[1] + 1])
+    return replace(
+        pickup, first_word=ends[0], word_count=ends[1] + 1 - ends[0], line=line, findings=findings, state=State.TO_SEND
+    )
 
 
 def _moved_hearing(hearing: Hearing, change: Revision, count: int) -> Hearing:

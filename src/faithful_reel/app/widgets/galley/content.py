@@ -90,6 +90,8 @@ class GalleyContent:
     """(word, page) where a page of the manuscript begins."""
     breaks: frozenset[int] = frozenset()
     """Paragraphs with which a new scene begins."""
+    lines: frozenset[int] = frozenset()
+    """Words that begin a line within their paragraph, as in verse."""
     others: tuple[Other, ...] = ()
     """Other readings of lines, in order of their first word."""
     other_columns: Columns | None = None

@@ -191,7 +191,7 @@ class Setting:
 
     def set(self, content: GalleyContent, width: int, measures: Measures, shown: tuple[int, int] = (0, 0)) -> bool:
         """Set a page; `shown` are the first and the last cell in sight.  Whether any line may have moved."""
-        same = width == self.width and measures == self.measures
+        same = width == self.width and measures == self.measures and content.lines == self.content.lines
         before, self.content, self.measures, self.width = self.content, content, measures, width
         if same and self._blocks and before.cells is content.cells and before.length == content.length:
             return False
@@ -269,7 +269,7 @@ class Setting:
         following = self._following[block.first : block.stop].tolist()
         left, right, space, pps = m.left, self.width - m.right, m.space, m.wide
         widest, per_second = max(84.0, 0.6 * pps), max(48.0, pps)
-        heading, extra, plain = Face.HEADING, Face.EXTRA, Face.TEXT
+        heading, extra, plain, breaks = Face.HEADING, Face.EXTRA, Face.TEXT, self.content.lines
         line = Line(block.first)
         x = left + (22.0 * m.scale if block.first and not cells[block.first].heading else 0.0)
         stop = 0
@@ -282,7 +282,7 @@ class Setting:
                 size = widths[cell.text, face] = self._width_of(cell.text, face)
             if pps and heard:
                 size = max(size, pps * (cell.stop - cell.start) / rate)
-            if line.cells and x + size > right:
+            if line.cells and (x + size > right or (cell.word in breaks and not cell.extra)):
                 self._close(block, line, x, following[index - 1 - block.first], stop)
                 line = Line(index)
                 x = left
