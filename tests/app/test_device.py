@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import shutil
 import subprocess
+import sys
 import time
 
 import numpy as np
@@ -86,3 +87,26 @@ def test_without_any_device_the_simulated_card_steps_in(qtbot, monkeypatch, tmp_
         assert card.simulated
     finally:
         card.close()
+
+
+ORPHAN = """
+import ctypes, os, signal, subprocess, sys, time
+ctypes.CDLL(None).prctl(36, 1, 0, 0, 0)  # PR_SET_CHILD_SUBREAPER (Linux prctl(2)): orphans become ours, as in a desktop's session
+child = "import os, sys; from PyQt6.QtCore import QCoreApplication; from faithful_reel.app.sound_process import run; print(os.getpid(), flush=True); run(QCoreApplication([]), int(sys.argv[1]))"
+parent = "import os, subprocess, sys, time; subprocess.Popen([sys.executable, '-c', sys.argv[1], str(os.getpid())]); time.sleep(60)"
+middle = subprocess.Popen([sys.executable, "-c", parent, child], stdout=subprocess.PIPE)
+pid = int(middle.stdout.readline())
+time.sleep(1.0)
+middle.send_signal(signal.SIGKILL)
+middle.wait()
+for _ in range(100):
+    time.sleep(0.1)
+    if os.waitpid(pid, os.WNOHANG)[0] == pid:
+        print("ended")
+        break
+"""
+
+
+def test_a_sound_process_ends_with_its_window_also_where_a_session_adopts_orphans():
+    done = subprocess.run([sys.executable, "-c", ORPHAN], capture_output=True, text=True, timeout=60, check=False)
+    assert done.stdout.strip() == "ended", done.stderr

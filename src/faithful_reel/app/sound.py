@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import os
 import subprocess
 import sys
 import threading
@@ -58,7 +59,7 @@ class DeviceCard:
         self._ring = np.frombuffer(self._memory.buf, np.float32, RING, HEADER)
         self._header[:] = 0
         self._child = subprocess.Popen(
-            [sys.executable, "-m", "faithful_reel.app.sound_child", self._memory.name, str(rate), device],
+            [sys.executable, "-m", "faithful_reel.app.sound_child", self._memory.name, str(rate), device, str(os.getpid())],
             stdin=subprocess.DEVNULL,
             stdout=subprocess.DEVNULL,
             stderr=subprocess.DEVNULL,

@@ -42,7 +42,7 @@ class _Ring(QIODevice):
         return -1
 
 
-def main(name: str, rate: int, wanted_device: str = "") -> int:
+def main(name: str, rate: int, wanted_device: str, parent: int) -> int:
     """Play what the ring named `name` holds, on the device of that description, or where there is none on the usual one."""
     from PyQt6.QtMultimedia import QAudio, QAudioSink, QMediaDevices  # not for the window, which asks for the ring's layout alone
 
@@ -57,8 +57,8 @@ def main(name: str, rate: int, wanted_device: str = "") -> int:
     sink.setBufferSize(rate // 10 * 4)
     sink.start(source)
     header[STATE] = READY if sink.error() == QAudio.Error.NoError else NO_DEVICE
-    return run(app)
+    return run(app, parent)
 
 
 if __name__ == "__main__":
-    sys.exit(main(sys.argv[1], int(sys.argv[2]), sys.argv[3]))
+    sys.exit(main(sys.argv[1], int(sys.argv[2]), sys.argv[3], int(sys.argv[4])))

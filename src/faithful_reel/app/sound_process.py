@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Sequence
+from functools import partial
 from multiprocessing import resource_tracker, shared_memory
 from typing import TYPE_CHECKING, Any
 
@@ -44,15 +45,15 @@ def mono(rate: int) -> QAudioFormat:
     return wanted
 
 
-def run(app: QCoreApplication) -> int:
-    """Run until the parent is gone."""
+def run(app: QCoreApplication, parent: int) -> int:
+    """Run until the process that began this one is gone; whose child an orphan is then, a desktop decides, not only `init`."""
     alone = QTimer()
     alone.setInterval(500)
-    alone.timeout.connect(_quit_when_orphaned)
+    alone.timeout.connect(partial(_quit_when_orphaned, parent))
     alone.start()
     return app.exec()
 
 
-def _quit_when_orphaned() -> None:
-    if os.getppid() == 1:
+def _quit_when_orphaned(parent: int) -> None:
+    if os.getppid() != parent:
         QCoreApplication.quit()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import subprocess
 import sys
 import time
@@ -74,7 +75,7 @@ class DeviceMicrophone:
         self._header[:] = 0
         self._read = 0
         self._child = subprocess.Popen(
-            [sys.executable, "-m", CHILD, self._memory.name, str(self._rate), self._device],
+            [sys.executable, "-m", CHILD, self._memory.name, str(self._rate), self._device, str(os.getpid())],
             stdin=subprocess.DEVNULL,
             stdout=subprocess.DEVNULL,
             stderr=subprocess.DEVNULL,

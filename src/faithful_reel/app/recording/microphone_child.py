@@ -37,7 +37,7 @@ class _Sink(QIODevice):
         return len(data)
 
 
-def main(name: str, rate: int, wanted_device: str = "") -> int:
+def main(name: str, rate: int, wanted_device: str, parent: int) -> int:
     """Write what is heard at the input of that description, or at the usual one, into the ring named `name`."""
     from PyQt6.QtMultimedia import QAudio, QAudioSource, QMediaDevices
 
@@ -50,8 +50,8 @@ def main(name: str, rate: int, wanted_device: str = "") -> int:
     source, sink = QAudioSource(device, wanted), _Sink(header, ring)
     source.start(sink)
     header[STATE] = READY if source.error() == QAudio.Error.NoError else NO_DEVICE
-    return run(app)
+    return run(app, parent)
 
 
 if __name__ == "__main__":
-    sys.exit(main(sys.argv[1], int(sys.argv[2]), sys.argv[3]))
+    sys.exit(main(sys.argv[1], int(sys.argv[2]), sys.argv[3], int(sys.argv[4])))
