@@ -97,6 +97,8 @@ parent = "import os, subprocess, sys, time; subprocess.Popen([sys.executable, '-
 middle = subprocess.Popen([sys.executable, "-c", parent, child], stdout=subprocess.PIPE)
 pid = int(middle.stdout.readline())
 time.sleep(1.0)
+with open(f"/proc/{pid}/stat") as told:
+    print("dead" if told.read().split()[2] == "Z" else "alive")
 middle.send_signal(signal.SIGKILL)
 middle.wait()
 for _ in range(100):
@@ -109,4 +111,4 @@ for _ in range(100):
 
 def test_a_sound_process_ends_with_its_window_also_where_a_session_adopts_orphans():
     done = subprocess.run([sys.executable, "-c", ORPHAN], capture_output=True, text=True, timeout=60, check=False)
-    assert done.stdout.strip() == "ended", done.stderr
+    assert done.stdout.split() == ["alive", "ended"], done.stderr
