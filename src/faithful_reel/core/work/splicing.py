@@ -438,7 +438,10 @@ def preview_parts(
 ) -> tuple[Preview, ...]:
     """Plan a pickup, one take or the several that its words come from, each into the reel that the one before it gives.
 
-    Raises as `preview_splice`.
+    Raises
+    ------
+    EditRefused
+        As `preview_splice`, or one take of the line would go over another one.
     """
     found: list[Preview] = []
     for part in range(max(1, len(pickup.parts))):
