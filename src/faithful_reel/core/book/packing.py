@@ -104,7 +104,7 @@ class _Written(str):
 
 _WRITTEN: dict[int, tuple[Segment, _Written]] = {}
 """How segments stand in keys, by their `id`; each is held, so that no other one gets it.  An edit makes few anew."""
-MOST_WRITTEN = 200_000
+MOST_WRITTEN = 50_000
 
 
 def _written(segments: tuple[Segment, ...]) -> list[_Written]:

@@ -134,7 +134,8 @@ def mending_edit(
         return ChangeGain(span.start, span.stop, finding.evidence.usual, row.id)
     if finding.kind is Kind.NOISE and finding.evidence.flaw not in _IN_WORDS:
         room = round(0.02 * book.rate)
-        if any(t.lane == lane and t.start >= 0 and span.overlap(Span(t.start, t.stop)) > room // 4 for t in tokens):
+        least = room // 4
+        if any(t.start >= 0 and t.lane == lane and min(t.stop, span.stop) - max(t.start, span.start) > least for t in tokens):
             return None  # room tone would take a part of the word away
         return CutAndFill(max(0, span.start - room), span.stop + room, lane_tone(book, chapter, lane), row.id)
     return None

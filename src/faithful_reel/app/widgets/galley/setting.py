@@ -271,7 +271,8 @@ class Setting:
         widest, per_second = max(84.0, 0.6 * pps), max(48.0, pps)
         heading, extra, plain, breaks = Face.HEADING, Face.EXTRA, Face.TEXT, self.content.lines
         line = Line(block.first)
-        x = left + (22.0 * m.scale if block.first and not cells[block.first].heading else 0.0)
+        indent = 22.0 * m.scale
+        x = left + (indent if block.first and not cells[block.first].heading else 0.0)
         stop = 0
         for index in range(block.first, block.stop):
             cell = cells[index]
@@ -282,10 +283,11 @@ class Setting:
                 size = widths[cell.text, face] = self._width_of(cell.text, face)
             if pps and heard:
                 size = max(size, pps * (cell.stop - cell.start) / rate)
-            if line.cells and (x + size > right or (cell.word in breaks and not cell.extra)):
+            verse = cell.word in breaks and not cell.extra
+            if line.cells and (verse or x + size > right):
                 self._close(block, line, x, following[index - 1 - block.first], stop)
                 line = Line(index)
-                x = left
+                x = left + (indent if verse else 0.0)
             line.heading = line.heading or cell.heading
             if x + size > right:
                 line, x = self._set_long(block, line, x, cell)
