@@ -23,6 +23,8 @@ from faithful_reel.core.pickups.ledger import Pickup, Round, State, Want
 from faithful_reel.core.pickups.sheets import FORMATS, HEADINGS, WRITERS, Sheet, SheetLine, html_sheet, sheet_as
 from faithful_reel.core.reel.commands import CutAndClose
 from faithful_reel.core.reel.render import Renderer
+from faithful_reel.core.text.words import chapter_of
+from faithful_reel.core.work.asking import sentence_before
 from faithful_reel.core.work.sending import CLIPS, GAP_S, LEAD_S, Sending, sheet_of, write_round
 
 HOSTILE = '=HYPERLINK("x") <b>&amp;</b> \x07 … “quoted” \ud800 \udc80'
@@ -174,6 +176,14 @@ def test_a_sheet_is_made_of_the_book(state):
     assert first.before == "The tide went out."
     assert (last.want, last.before) == (Want.TONE, " ".join(TOKENS[4:11]))
     assert sheet_of(book, found, lambda _: TEXT, lambda _: hearing).lines[0].clip == ""
+
+
+@pytest.mark.parametrize(
+    ("first", "before"), [(0, ""), (3, "She came in."), (7, "He rose, and bowed,"), (8, "He rose, and bowed, for")]
+)
+def test_what_stands_before_a_line_is_its_own_sentence_up_to_it_or_the_one_before(first, before):
+    text = chapter_of("", ["She came in. He rose, and bowed, for he knew."])
+    assert sentence_before(text, Pickup("p", "c1", (), "", "", first, 2, 0, 1)) == before
 
 
 def test_a_folder_holds_sheets_clips_and_all_clips_in_one(state, tmp_path):

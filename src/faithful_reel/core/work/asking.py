@@ -242,8 +242,9 @@ def _on(f: Finding) -> range:
 
 
 def sentence_before(text: Chapter, pickup: Pickup) -> str:
-    """The sentence before a line, for the tone of voice; empty at the beginning of a chapter."""
-    before = [s for s in text.sentences() if s.stop <= pickup.first_word]
+    """What stands before a line, for the tone of voice: its own sentence up to it, else the one before; empty at the start."""
+    first = pickup.first_word
+    before = [range(s.start, min(s.stop, first)) for s in text.sentences() if s.start < first]
     return " ".join(text.words[k].text for k in before[-1]) if before else ""
 
 
