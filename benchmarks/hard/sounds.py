@@ -71,7 +71,7 @@ def faded(x: Sound, words: Words, seconds: float = 0.2) -> Sound:
     return out
 
 
-def two_rooms(x: Sound, _: Words, db: float = -55.0) -> Sound:
+def two_rooms(x: Sound, _: Words, db: float = -50.0) -> Sound:
     """A louder room from the middle on."""
     out = x.copy()
     out[len(x) // 2 :] += white(len(x) - len(x) // 2, db)

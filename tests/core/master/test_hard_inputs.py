@@ -251,15 +251,31 @@ def test_words_that_the_hearing_knows_are_never_trimmed(tmp_path, chapter):
         assert (kept >= len(known) / RATE - 0.05) is (words is not None)
 
 
-def test_a_lost_stretch_is_told(tmp_path, chapter, monkeypatch):
-    """Were a sentence to be taken out by noise reduction, the finished file would say so."""
+def two_rooms(x, db):
+    """A louder room from the middle on."""
+    return np.concatenate([x[: len(x) // 2], x[len(x) // 2 :] + white(x[len(x) // 2 :], db)])
+
+
+@pytest.mark.parametrize("db", [-56, -50, -46])
+def test_a_second_room_that_is_cleaned_is_no_lost_speech(tmp_path, chapter, db):
+    made, _, found = mastered(tmp_path, two_rooms(chapter[0], db))
+    assert made.words.passed, made.words.value
+    assert [v for v in found if not v.passed] == []
+
+
+@pytest.mark.parametrize(("db", "word"), [(-120, 4), (-50, 4), (-50, -6), (-46, -6)])
+def test_a_lost_stretch_is_told(tmp_path, chapter, monkeypatch, db, word):
+    """Were a sentence to be taken out by noise reduction, the finished file would say so; in a louder second room as well."""
     x, spoken = chapter
+    x = two_rooms(x, db)
     real = mastering._pressed
 
     def forgetful(trimmed, rate, reduction, lead_db, settings, pressed, watch):
         loudness = real(trimmed, rate, reduction, lead_db, settings, pressed, watch)
         os.pwrite(
-            pressed._file.fileno(), np.zeros(RATE, np.float32).tobytes(), 4 * round((spoken[4][0] - spoken[0][0] + 0.75) * RATE)
+            pressed._file.fileno(),
+            np.zeros(RATE, np.float32).tobytes(),
+            4 * round((spoken[word][0] - spoken[0][0] + 0.75) * RATE),
         )
         return loudness
 

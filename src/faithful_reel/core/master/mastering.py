@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Self
 
 import numpy as np
+from numpy.typing import NDArray
 
 from faithful_reel.core.audio.encode import AudioWriter
 from faithful_reel.core.audio.files import BLOCK
@@ -50,7 +51,7 @@ MOST_OFF_S = 0.25
 """A head or tail is made at most so much longer or shorter to be found as long as it should be."""
 PRINT_S = 2.0
 WARM_S = 4.0
-OVER_ROOM_DB = 6.0
+OVER_ROOM_DB, AROUND_S = 6.0, 8.0
 LOST_DB, LOST_FRAMES = 18.0, 6
 """A stretch of speech of 120 ms and more that came out so much fainter than all the rest is a lost one (own rule)."""
 
@@ -498,13 +499,21 @@ def _missed(rms_db: float, lufs: float, target: float, profile: Profile) -> floa
     return min(max(missed, low + RMS_MARGIN_DB), high - RMS_MARGIN_DB)
 
 
+def _room_around(levels: NDArray[np.float64]) -> NDArray[np.float64]:
+    """What is undercut a twentieth of the time within 8 s of every frame, in dB: the room there, where rooms change in a file."""
+    step, reach = round(1 / FRAME_S), round(AROUND_S / FRAME_S)
+    found = [np.percentile(levels[max(0, k - reach) : k + step + reach], 5) for k in range(0, len(levels), step)]
+    return np.repeat(found, step)[: len(levels)] if found else np.zeros(0)
+
+
 def _nothing_lost(survey: Survey, after: Voice, moved: int, rate: int) -> Verdict:
     """Whether every stretch of speech of the source stands in the finished file, compared frame by frame."""
     voice = survey.voice
     shift = moved // voice.size
     room = voice.pause_levels()
-    over = voice.levels > (float(np.median(room)) + OVER_ROOM_DB if len(room) else SOUND_DB)
-    speaks = voice.speaks & over  # what hardly stands over the room goes down with it
+    usual = float(np.median(room)) + OVER_ROOM_DB if len(room) else SOUND_DB
+    over = voice.levels > np.maximum(usual, _room_around(voice.levels) + OVER_ROOM_DB)
+    speaks = voice.speaks & over  # what hardly stands over the room, where it is, goes down with it
     frames = np.flatnonzero(speaks) + shift
     inside = (frames >= 0) & (frames < len(after.levels))
     there = np.full(len(frames), SILENT_DB)
