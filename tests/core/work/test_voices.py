@@ -145,12 +145,20 @@ def test_words_of_the_neighbours_are_not_told_as_added_or_repeated(monkeypatch):
     assert [f.kind for f in as_it_stands(monkeypatch, cut, *inside)[1]] == [Kind.REPEATED, Kind.ADDED]
 
 
-@pytest.mark.parametrize(("heard", "shift", "told"), [("want", 0, 0), ("wend", 1000, 0), ("want", 4500, 1)])
-def test_a_departure_that_was_let_stand_is_not_told_anew_in_other_letters(monkeypatch, heard, shift, told):
+@pytest.mark.parametrize(
+    ("heard", "shift", "cut", "told"),
+    [
+        ("want", 0, (at(3) + 10, at(3) + 20), 0),
+        ("wend", 1000, (at(3) + 10, at(3) + 20), 0),
+        ("want", 4500, (at(3) + 10, at(3) + 20), 1),  # elsewhere
+        ("want", 0, (at(2) + 9000, at(2) + 9900), 1),  # it was cut in the middle: another departure
+    ],
+)
+def test_a_departure_that_was_let_stand_is_not_told_anew_in_other_letters(monkeypatch, heard, shift, cut, told):
     stood = Finding("f1", Kind.MISREAD, "went", "wants", 2, 1, at(2), at(2) + LENGTH, 0.9, decision=Decision.STET)
     start = ear_at(2, 0) + shift
     anew = Finding("", Kind.MISREAD, "went", heard, 2, 1, start, start + LENGTH * EAR_RATE // RATE, 0.9)
-    assert len(as_it_stands(monkeypatch, (at(3) + 10, at(3) + 20), anew, known=(stood,))[1]) == told
+    assert len(as_it_stands(monkeypatch, cut, anew, known=(stood,))[1]) == told
 
 
 def test_what_was_heard_of_two_voices_is_kept_and_read_again():

@@ -19,6 +19,7 @@ from faithful_reel.core.hear.ears import Ears
 from faithful_reel.core.hear.memory import Memory
 from faithful_reel.core.jobs import Part, Watch
 from faithful_reel.core.pickups.judging import in_words
+from faithful_reel.core.reel.exchanges import covered, uncovered
 from faithful_reel.core.reel.reel import Lane, Piece, Reel
 from faithful_reel.core.reel.render import Renderer
 from faithful_reel.core.text.words import Chapter
@@ -162,18 +163,24 @@ def heard_as_it_stands(
         found += [_in_recording(book, chapter, reel, stretch, f) for f in stretch.findings]
     rows = list(zip(chapter.findings, finding_spans(chapter, chapter.findings), strict=True))
     gone = sum(f.decision is Decision.OPEN and f.stop > f.start and span is None for f, span in rows)
-    known = [f for f, span in rows if span is not None and f.decision is not Decision.MEND and not gives_way(f)]
-    return AsItStands(tuple(f for f in found if not any(_told(f, k) for k in known)), len(changed), gone)
+    there = covered(reel.lanes)
+    known = [
+        (f, len(span) == f.stop - f.start and not uncovered(there, (f.recording or chapter.recording, f.start, f.stop)))
+        for f, span in rows
+        if span is not None and f.decision is not Decision.MEND and not gives_way(f)
+    ]
+    return AsItStands(tuple(f for f in found if not any(_told(f, k, whole=w) for k, w in known)), len(changed), gone)
 
 
-def _told(f: Finding, known: Finding) -> bool:
+def _told(f: Finding, known: Finding, *, whole: bool) -> bool:
     """Whether what a finding tells is told already by one that is still heard and not said to be mended.
 
-    It is told with the same words, or of the same sound: an ear that hears a departure anew may write it otherwise.
+    It is told with the same words; or of the same sound, where that is whole: an ear that hears a departure anew may write it
+    otherwise, but what was cut in the middle is another one.
     """
     if (f.kind, f.word_index, f.word_count, f.heard) == (known.kind, known.word_index, known.word_count, known.heard):
         return True
-    if f.recording != known.recording or (f.kind in AGAIN) != (known.kind in AGAIN) or known.kind not in READING:
+    if not whole or f.recording != known.recording or (f.kind in AGAIN) != (known.kind in AGAIN) or known.kind not in READING:
         return False
     shared = min(f.stop, known.stop) - max(f.start, known.start)
     words = range(min(f.word_index, known.word_index), max(f.word_index + f.word_count, known.word_index + known.word_count))
