@@ -18,6 +18,7 @@ from support.mutation import mutated
 
 from faithful_reel.core.errors import AppError, FileProblem
 from faithful_reel.core.text.manuscript import SUFFIXES, read_manuscript
+from faithful_reel.core.text.readers import is_verse
 
 
 @pytest.fixture(scope="module")
@@ -275,3 +276,18 @@ def test_lines_of_verse_stay_lines(tmp_path, suffix):
     else:
         assert lines.startswith("The tide is out, / The lamps are lit, / —And nobody goes home.")
         assert sum(w.line for w in words) == 2
+
+
+@pytest.mark.parametrize(
+    ("block", "width", "verse"),
+    [
+        ("The tide is out,\nThe lamps are lit,", 70, True),
+        ("The tide is out,\nand the lamps are lit,", 70, False),  # no capital
+        ("Nell went to see Mr. Gray, who was the harbour master of\nGreat Sallow.", 58, False),  # prose, wrapped before a name
+        ("The tide is out, and all the lamps of the town are lit again\nBy one who waits.", 60, False),
+        ("One line", 70, False),
+        ("", 70, False),
+    ],
+)
+def test_prose_that_is_wrapped_before_a_capital_is_no_verse(block, width, verse):
+    assert is_verse(block, width) is verse

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import posixpath
 import re
 from pathlib import Path
@@ -527,16 +528,20 @@ _NOTE_LINE = re.compile(r"^\[(?:\d+|\*|Footnote[^\]]*)\]:?\s+(.*)$", re.DOTALL)
 _NOTE_MARK = re.compile(r"(?<=\S)\[(?:\d{1,3}|\*)\]")
 
 
-VERSE_LINE = 60
-"""Letters that a line of verse has at most (own rule); prose that is wrapped fills its lines, and begins few with a capital."""
+VERSE_LINE, FREE_ENDS = 60, 0.7
+"""Letters that a line of verse has at most, and how many of its lines end though another word would have fitted (own rules)."""
 
 
-def is_verse(block: str) -> bool:
-    """Whether the lines of a paragraph of plain text are lines of verse: short, uneven, and each begun with a capital."""
+def is_verse(block: str, width: int) -> bool:
+    """Whether the lines of a paragraph of plain text are verse: short, each begun with a capital, and ended before the `width` of
+    the text's lines made them.  Prose that is wrapped ends a line only where the next word does not fit.
+    """
     lines = [line.strip() for line in block.strip().split("\n")]
     if len(lines) < 2 or max(map(len, lines)) > VERSE_LINE:
         return False
-    return all(next((c.isupper() for c in line if c.isalpha()), False) for line in lines)
+    free = [len(a) + 1 + len(b.split()[0]) <= width for a, b in itertools.pairwise(lines) if b]
+    capitals = all(next((c.isupper() for c in line if c.isalpha()), False) for line in lines)
+    return capitals and sum(free) >= FREE_ENDS * len(free)
 
 
 def _run_lines(writer: Writer, text: str, *, verse: bool, italic: bool = False) -> None:
@@ -558,6 +563,7 @@ def read_plain(path: Path) -> Document:
         raise TooMuch
     lines = [line for line in text.split("\n") if line.strip()]
     wrapped = re.search(r"\n[ \t]*\n", text.strip()) is not None
+    width = max(map(len, lines), default=0)
     long_lines = sum(len(line) > 100 for line in lines) > len(lines) // 3
     writer = Writer()
     pages = text.split("\f")
@@ -572,7 +578,7 @@ def read_plain(path: Path) -> Document:
                 continue
             if marks:
                 block = _NOTE_MARK.sub("", block)  # noqa: PLW2901 - the block without its marks
-            verse = is_verse(block)
+            verse = is_verse(block, width)
             at = 0
             for match in _UNDERLINED.finditer(block):
                 _run_lines(writer, block[at : match.start()], verse=verse)
