@@ -150,7 +150,7 @@ class HistoryPane(QDockWidget):
         across = self.view.horizontalHeader()
         if across is not None:
             across.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
-            for column, width in ((1, 124), (2, 68), (3, 44)):
+            for column, width in ((1, 104), (2, 68), (3, 44)):
                 across.resizeSection(column, width)
         self.chapters = Choice()
         self.chapters.setAccessibleName("Whose steps")

@@ -200,6 +200,9 @@ def test_a_click_in_a_word_is_told_there_and_those_that_are_told_already_are_not
     assert [(f.evidence.flaw, f.word_index) for f in sorted(found, key=lambda f: f.start)] == [("click", 12), ("click", end + 1)]
     told = min(found, key=lambda f: f.start)
     assert told.evidence.note == "a click in a word, −14 dB"
+    tape.x[word.stop - 900 : word.stop - 850] = 0.95  # and it is clipped: it clicks wherever its waves are cut off
+    kinds = [f.evidence.flaw for f in flaws_of(tape.x, tape.chapter, tape.heard, tape.links, clicks=clicks)]
+    assert sorted(kinds) == ["click", "clipped"]
     assert word.start < told.start < word.start + 900 < told.stop < word.stop
 
 

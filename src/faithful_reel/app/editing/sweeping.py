@@ -26,7 +26,7 @@ class SweepPage(Page):
 
     title = "Sweep"
     heads = ("what", "where", "is", "becomes")
-    widths = (68, 0, 124, 78)
+    widths = (78, 0, 130, 76)
     enter = "list.go"
     buttons = (
         ("Make the changes", "sweep.make"), ("Hear as if", "list.hear"), ("Go there", "list.go"),

@@ -87,7 +87,7 @@ def flaws_of(
         *pause_flaws(gaps, levels, floor, limits),
         *level_flaws(chapter, heard, links, levels, limits),
         *sounds,
-        *_short_clicks(clicks, heard, links, [*sounds, *clipped]),
+        *_short_clicks(clicks, heard, links, sounds, clipped),
         *bursts,
         *clipped,
         *_hum(x, heard, limits),
@@ -167,13 +167,22 @@ def _sounds_in(
 
 
 def _short_clicks(
-    clicks: Sequence[Click], heard: Sequence[Heard], links: Sequence[Link], told: Sequence[Finding]
+    clicks: Sequence[Click],
+    heard: Sequence[Heard],
+    links: Sequence[Link],
+    told: Sequence[Finding],
+    clipped: Sequence[Finding],
 ) -> list[Finding]:
-    """Clicks of a few samples, in a word or in a pause, apart from those that are told already; those side by side as one."""
+    """Clicks of a few samples, in a word or in a pause, apart from those that are told already; those side by side as one.
+
+    A word that is clipped clicks wherever its waves are cut off.
+    """
+    cut_off = [(h.start, h.stop) for h in heard if any(f.start < h.stop and f.stop > h.start for f in clipped)]
+    near = [*((f.start, f.stop) for f in (*told, *clipped)), *cut_off]
     written = sorted((heard[j].start, link.written.start) for link in links if link.written for j in link.heard)
     found: list[Finding] = []
     for click in clicks:
-        if any(f.start - CLICK_ROOM <= click.at < f.stop + CLICK_ROOM for f in told):
+        if any(start - CLICK_ROOM <= click.at < stop + CLICK_ROOM for start, stop in near):
             continue
         inside = any(h.start <= click.at < h.stop for h in heard)
         k = bisect_right(written, (click.at, 1 << 62))

@@ -160,7 +160,7 @@ def _pauses(book: Book, text: Chapter, tokens: Tokens, within: Span, settings: S
                 Sweeping.PAUSES,
                 span,
                 _around(text, word),
-                f"{length:.2f} s, usually {habit:.2f} {place.value}",
+                f"{length:.2f} s, usual {habit:.2f} {place.value}",
                 f"{length - len(going) / rate:.2f} s",
                 going,
                 CutAndClose(going.start, going.stop),
