@@ -20,10 +20,10 @@ from faithful_reel.core.reel.reel import Lane, Piece, Reel, Rest
 from faithful_reel.core.text.words import chapter_of
 from faithful_reel.core.units import EAR_RATE, Span
 from faithful_reel.core.work import hearing_again
-from faithful_reel.core.work.gone import lane_words
+from faithful_reel.core.work.gone import going, lane_words
 from faithful_reel.core.work.hearing import other_voices, owners_of
 from faithful_reel.core.work.mending import mending_edit, restoring_edits
-from faithful_reel.core.work.timeline import Hearing, finding_spans, tokens_of, voice_tokens
+from faithful_reel.core.work.timeline import Hearing, Tokens, finding_spans, tokens_of, voice_tokens
 
 RATE = 44_100
 TEXT = chapter_of("", ["The tide went out. No, said he. It came back. Not yet."])
@@ -125,6 +125,31 @@ def test_what_was_changed_is_heard_voice_by_voice(monkeypatch):
     assert asked == [["The", "tide", "went", "out.", "said", "he.", "It", "came", "back."], ["No,", "Not", "yet."]]
     _, found = as_it_stands(monkeypatch, cut, Finding("", Kind.SKIPPED, "No,", "", 0, 1, 0, 0, 0.9))
     assert [(f.word_index, f.written) for f in found if f.word_index == 4] == [(4, "No,")]
+
+
+def test_what_came_once_stands_for_what_went_once():
+    """The clerk's lane has a stretch twice; both go and it comes once, elsewhere: one of them is gone."""
+    book, chapter, _ = made()
+    first, last = Piece("b", 0, 9000), Piece("b", 40_000, 60_000)
+    twice = Lane("clerk", (first, first, last), id="l2")
+    reel = Reel((chapter.reel.lanes[0], twice))
+    before = replace(book, chapters=(replace(chapter, reel=reel),))
+
+    def gone_with(*segments):
+        after = reel.with_lane(1, replace(twice, segments=segments))
+        loud = np.ones((2, 1 << 16), np.float32)
+        rows = going(
+            before,
+            before.with_chapter("c1", lambda c: replace(c, reel=after)),
+            lambda *_: lambda e: loud[:, 1 : len(e)],
+            lambda _: Tokens([], *[np.zeros(0, np.int64)] * 3),
+        )
+        return [(g.name, g.length) for g in rows]
+
+    assert gone_with(first, last) == [("clerk", 9000)]
+    assert gone_with(last, first) == [("clerk", 9000)]  # one was moved, the other is gone
+    assert gone_with(last, first, first) == []
+    assert gone_with(last) == [("clerk", 18_000)]
 
 
 def ear_at(k, first):

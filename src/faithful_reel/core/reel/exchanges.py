@@ -150,7 +150,7 @@ def covered(lanes: Iterable[Lane]) -> Covered:
     """What is heard on some lanes."""
     rows: Covered = {}
     for lane in lanes:
-        for recording, start, stop in _heard(lane.segments):
+        for recording, start, stop in heard_in(lane.segments):
             rows.setdefault(recording, []).append((start, stop))
     for recording, row in rows.items():
         joined: list[tuple[int, int]] = []
@@ -194,10 +194,10 @@ class Playing:
                 continue
             first = _same(old, now, len(old), len(now))
             last = _same(old[::-1], now[::-1], len(old) - first, len(now) - first)
-            for recording, start, stop in _heard(now[first : len(now) - last]):
+            for recording, start, stop in heard_in(now[first : len(now) - last]):
                 insort(self._rows.setdefault(recording, []), (start, stop))
                 self._longest[recording] = max(self._longest.get(recording, 0), stop - start)
-            for recording, start, stop in _heard(old[first : len(old) - last]):
+            for recording, start, stop in heard_in(old[first : len(old) - last]):
                 row = self._rows[recording]
                 del row[bisect_left(row, (start, stop))]
                 if stop - start == self._longest[recording]:
@@ -216,7 +216,7 @@ class Playing:
         return [*left, (at, stop)] if at < stop else left
 
 
-def _heard(segments: Iterable[Segment]) -> Iterator[Sound]:
+def heard_in(segments: Iterable[Segment]) -> Iterator[Sound]:
     """The stretches of recordings that some segments play, those that something was printed of as well."""
     for segment in segments:
         if isinstance(segment, Piece):

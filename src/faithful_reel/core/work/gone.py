@@ -5,6 +5,7 @@ It looks at the reels before and after, not at the commands, so that no act can 
 
 from __future__ import annotations
 
+from bisect import bisect_left, insort
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
@@ -15,8 +16,8 @@ from faithful_reel.core.book.model import Book, ChapterState
 from faithful_reel.core.book.pickups import PlaceSplice, SpliceTakes, TakeOut
 from faithful_reel.core.collate.findings import Finding
 from faithful_reel.core.reel.commands import Paste, ReelCommand
-from faithful_reel.core.reel.exchanges import Covered, Exchange, covered, exchanges, sounds_of, uncovered
-from faithful_reel.core.reel.reel import Lane, Piece, Reel
+from faithful_reel.core.reel.exchanges import Exchange, Sound, exchanges, heard_in, sounds_of
+from faithful_reel.core.reel.reel import Lane, Reel
 from faithful_reel.core.reel.timing import LINKED
 from faithful_reel.core.units import Span
 from faithful_reel.core.work.mending import Columns
@@ -70,7 +71,7 @@ def going(
         if c.reel is not None and (known := old.get(c.id)) is not None and known.reel is not None and known.reel is not c.reel
     ]
     rows = [(chapter, was, now, _exchanged(was, now)) for chapter, was, now in pairs]
-    came = covered(_came(now, changed) for _, _, now, changed in rows)
+    came = Came((now, changed) for _, _, now, changed in rows)
     found: list[Going] = []
     for chapter, was, _, changed in rows:
         for number, lane in enumerate(was.lanes):
@@ -109,24 +110,48 @@ def _exchanged(was: Reel, now: Reel) -> dict[str, list[Exchange]]:
     return {lane.id: exchanges(old[lane.id], lane) for lane in now.lanes if lane.id in old}
 
 
-def _came(now: Reel, changed: Mapping[str, Sequence[Exchange]]) -> Lane:
-    """All that a step brought into a reel, as one lane."""
-    rows = [
-        segment
-        for lane in now.lanes
-        for segment in ((s for e in changed[lane.id] for s in lane.between(e.new)) if lane.id in changed else lane.segments)
-    ]
-    return Lane("", tuple(s for s in rows if isinstance(s, Piece)))
+class Came:
+    """All that a step brought into some reels, as often as it came: each stretch of it stands for one that went, once."""
+
+    def __init__(self, rows: Iterable[tuple[Reel, Mapping[str, Sequence[Exchange]]]]) -> None:
+        self._rows: dict[str, list[tuple[int, int]]] = {}
+        for now, changed in rows:
+            for lane in now.lanes:
+                whole = (lane.segments,) if lane.id not in changed else (lane.between(e.new) for e in changed[lane.id])
+                for recording, start, stop in heard_in(s for part in whole for s in part):
+                    insort(self._rows.setdefault(recording, []), (start, stop))
+        self._longest = {name: max(b - a for a, b in row) for name, row in self._rows.items()}
+
+    def without(self, sound: Sound) -> list[tuple[int, int]]:
+        """What of a stretch of a recording did not come; what did stands for nothing else any more."""
+        recording, start, stop = sound
+        row = self._rows.get(recording, [])
+        first, last = bisect_left(row, (start - self._longest.get(recording, 0),)), bisect_left(row, (stop,))
+        left, unused = [(start, stop)], []
+        for a, b in row[first:last]:
+            parts, at = [], a
+            for s, e in left:
+                lo, hi = max(s, a), min(e, b)
+                if hi <= lo:
+                    parts.append((s, e))
+                    continue
+                parts += [(s, lo)] * (s < lo) + [(hi, e)] * (hi < e)
+                unused += [(at, lo)] * (at < lo)
+                at = hi
+            unused += [(at, b)] * (at < b)
+            left = parts
+        row[first:last] = sorted(unused)
+        return left
 
 
-def _lost(was: Lane, changed: Iterable[Exchange], came: Covered) -> list[Span]:
+def _lost(was: Lane, changed: Iterable[Exchange], came: Came) -> list[Span]:
     """The stretches of a lane whose sound goes, those that touch as one."""
     found: list[Span] = []
     for exchange in changed:
         at = exchange.old.start
         for segment in was.between(exchange.old):
             for _, start, stop in sounds_of([segment]):
-                for a, b in uncovered(came, (segment.recording, start, stop)):
+                for a, b in came.without((segment.recording, start, stop)):
                     span = Span(at + a - start, at + b - start)
                     if found and found[-1].stop == span.start:
                         span = Span(found.pop().start, span.stop)
