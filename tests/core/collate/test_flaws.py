@@ -289,6 +289,8 @@ def test_a_clap_between_two_readings_marks_the_retake():
     assert [f.evidence.flaw for f in found] == ["", "retake mark", "click"]
     assert found[0].confidence == pytest.approx(9 * 0.4 / (1 + 8 * 0.4), abs=1e-3)  # nine times as likely
     assert found[2] is other
+    spoken = flaw(Flaw.CLICK, 0, heard[1].start + 900, heard[1].start + 1200, 0.75, "a click in a word, −14 dB")
+    assert with_marks([again, spoken], heard) == [again, spoken]
 
 
 @pytest.mark.parametrize(("quieter_db", "doubted"), [(8.0, False), (16.0, True)])

@@ -96,6 +96,16 @@ def same_after_undo(session, command):
 # --- by hand ------------------------------------------------------------------------------------------------------
 
 
+def test_a_chapter_gets_its_correction_though_a_part_that_was_left_out_is_more_like_it(session):
+    text = session.store.get(Chapter, session.book.chapter("c1").text)
+    corrected = chapter_of(text.title, [text.text.replace("further", "farther").replace("still", "calm")])
+    session.do(AddChapters((("twin", "As it was to be", session.store.put(Chapter, corrected)),)))
+    session.do(LeaveOut("twin"))
+    found = reimport(session.book, text_of(session), hearing_of(session), (corrected,), session.store.put)
+    assert [r.chapter for r in found.chapters] == ["c1"]
+    assert "c1" not in {c.id for c in session.book.chapters if c.title in found.gone}
+
+
 @pytest.mark.parametrize(
     ("old", "new", "line", "state"),
     [

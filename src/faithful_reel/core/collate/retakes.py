@@ -27,12 +27,15 @@ sixteen real readings of the benchmark, four of five such were noise that an ear
 def with_marks(findings: Sequence[Finding], heard: Sequence[Heard]) -> list[Finding]:
     """A clap or click between a reading that was given up and the next one is the narrator's mark of a retake.
 
-    It is called so, and makes the false start or repeat before it surer.
+    It is called so, and makes the false start or repeat before it surer; one in a word is no such mark.
     """
     starts = np.sort([h.start for h in heard])
     out = list(findings)
     for k, mark in enumerate(findings):
         if mark.evidence.flaw not in (Flaw.CLICK, Flaw.NOISE, Flaw.THUMP) or mark.stop - mark.start > MARK_S * EAR_RATE:
+            continue
+        middle = (mark.start + mark.stop) // 2
+        if any(h.start <= middle < h.stop for h in heard):
             continue
         at = int(np.searchsorted(starts, mark.start))
         before = int(starts[at - 1]) if at else 0  # the last word that began before the mark

@@ -337,9 +337,8 @@ def _as_left(offcut: Offcut, lane: Lane) -> bool:
     if not offcut.before or not offcut.after:
         return False
     between = sum(offcut.room) + content_length(offcut.instead)
-    beside = [
-        (p.recording, at) for p, at in ((offcut.before[0], offcut.before[0].stop), (offcut.after[0], offcut.after[0].start))
-    ]
+    before, after = offcut.before[0], offcut.after[0]
+    beside = [(before.recording, before.stop), (after.recording, after.start)]
     pieces = [(s, at) for s, at in zip(lane.segments, lane.starts(), strict=False) if isinstance(s, Piece)]
     return any(
         [(a.recording, a.stop), (b.recording, b.start)] == beside and at == begins + len(a) + between

@@ -52,7 +52,11 @@ def reimport(book: Book, text_of: Callable[[ChapterState], Chapter], hearing_of:
     old = [text_of(c) for c in states]
     rows: list[Revised] = []
     told: list[ChapterRevision] = []
-    found = matched(old, new)
+    count = len(book.chapters)
+    found = matched(old[:count], new)
+    aside = [n for n, index in enumerate(found) if index < 0]  # what no chapter is a version of may be of a part that is left out
+    for n, index in zip(aside, matched(old[count:], [new[n] for n in aside]), strict=True):
+        found[n] = index + count if index >= 0 else -1
     watch = watch or Unwatched()
     for number, (chapter, index) in enumerate(zip(new, found, strict=True)):
         watch.tick(0.5 + 0.5 * number / len(new), "comparing")
