@@ -11,7 +11,7 @@ import pytest
 import soundfile
 from support.sounds import DEMO
 
-from faithful_reel.core.collate.clicks import Click, clicks_in
+from faithful_reel.core.collate.clicks import Click, clicks_in, clicks_of
 from faithful_reel.core.collate.findings import Finding, Kind
 from faithful_reel.core.collate.flaws import Flaw, Limits, Place, flaw, gaps_of, habits
 from faithful_reel.core.collate.links import Link
@@ -185,6 +185,13 @@ def test_clicks_of_few_samples_are_found_in_words_and_in_pauses_and_nothing_else
         for c in clicks_in(tmp_path / "clicks.wav")
         if 10 * EAR_RATE <= c.at < 20 * EAR_RATE
     ]
+
+
+@pytest.mark.parametrize("rate", [8_000, 44_100, 96_000])
+def test_neither_dc_nor_silence_nor_the_ends_of_a_file_click(rate):
+    x, _ = soundfile.read(DEMO / "chapter-2.flac", dtype="float32", stop=30 * 44_100)
+    for y in (x + np.float32(0.3), np.zeros_like(x), x[:1], x[:900], x * np.float32(0.02)):
+        assert clicks_of(y, rate) == []
 
 
 def test_a_click_in_a_word_is_told_there_and_those_that_are_told_already_are_not():

@@ -109,12 +109,12 @@ def _residuals(x: Rows, rate: int) -> Iterator[tuple[Rows, Rows]]:
     order = 48 if rate > 2 * EAR_RATE else 32  # as measured
     hop = round(FRAME_S * rate) // 2
     count, size = -(-len(x) // hop), scipy.fft.next_fast_len(2 * hop + order, real=True)
-    padded = np.pad(x, (hop // 2, count * hop - len(x) + 2 * hop))
+    padded = np.pad(x, (hop // 2, count * hop - len(x) + 2 * hop), "edge")
     frames = np.lib.stride_tricks.sliding_window_view(padded, 2 * hop)[::hop][:count]
     lags = scipy.fft.irfft(np.abs(scipy.fft.rfft(frames * np.hanning(2 * hop), size)) ** 2, size)[:, : order + 1]
     rows = np.arange(count)
     beside = lags[np.clip(rows - 2, 0, count - 1)] + lags[np.clip(rows + 2, 0, count - 1)]
-    wide = np.pad(x, (order, count * hop - len(x) + order))
+    wide = np.pad(x, (order, count * hop - len(x) + order), "edge")  # a step where the file begins or ends would be a click
     length = scipy.fft.next_fast_len(hop + 4 * order, real=True)
     spectra = scipy.fft.rfft(np.lib.stride_tricks.sliding_window_view(wide, hop + 2 * order)[::hop][:count], length)
     for r in (lags, beside):
