@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 from dataclasses import replace
 
@@ -10,8 +11,9 @@ from hypothesis import strategies as st
 
 from faithful_reel.core.book import packing
 from faithful_reel.core.errors import EditRefused
-from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, InsertPause, SetGain, ToneSource
-from faithful_reel.core.reel.exchanges import Exchange, exchanges
+from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, InsertPause, Paste, SetGain, ToneSource
+from faithful_reel.core.reel.cutting import copied
+from faithful_reel.core.reel.exchanges import Exchange, Playing, covered, exchanges, uncovered
 from faithful_reel.core.reel.reel import LIKE, RUNS_ON, SOFT, Fade, Lane, Marker, Piece, Reel
 from faithful_reel.core.reel.several import edited
 from faithful_reel.core.reel.timing import LINKED
@@ -79,6 +81,23 @@ def test_what_many_cuts_exchanged_is_told_exactly():
     after = edited(Reel((lane,)), cuts).lanes[0]
     gone = [Span(at, at + 2) for at in range(1700, 2, -30)][::-1]
     assert exchanges(lane, after) == [Exchange(s, Span(s.start - 2 * k, s.start - 2 * k)) for k, s in enumerate(gone)]
+
+
+@settings(max_examples=200, deadline=None)
+@given(several(), st.lists(st.tuples(st.sampled_from("abm"), st.integers(0, 700), st.integers(1, 300)), min_size=1, max_size=8))
+def test_what_is_heard_is_known_step_by_step(edits, sounds):
+    """A copy of a stretch is in the reel twice, so that pieces lie over one another in their recording."""
+    reel = Paste(100, 100, copied(REEL, Span(40, 330), (0, 1))).apply(REEL)
+    playing = Playing()
+    playing.follow(reel)
+    for edit in edits:
+        with contextlib.suppress(EditRefused):
+            reel = edit.apply(reel)
+        playing.follow(reel)
+        there = covered(reel.lanes)
+        for recording, start, length in sounds:
+            sound = (recording, start, start + length)
+            assert playing.uncovered(sound) == uncovered(there, sound)
 
 
 def test_a_key_is_that_of_the_whole_reel_whatever_was_asked_before(monkeypatch):

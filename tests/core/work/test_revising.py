@@ -132,6 +132,10 @@ def test_a_line_that_was_corrected_beside_its_words_stays_a_line(session, old, n
     for p in found:
         words = corrected.words[p.first_word : p.first_word + p.word_count]
         assert " ".join(w.text for w in words) == p.line
+    if state is State.TO_SEND:  # of two words that it is asked for one was corrected: it is another line
+        both = replace(book, pickups=(replace(sent, findings=(*sent.findings, "gone")),))
+        made = reimport(both, text_of(session), hearing_of(session), (corrected,), session.store.put)
+        assert made.command.chapters[0].pickups == ()
 
 
 def test_what_was_left_out_stays_so_with_a_corrected_manuscript_and_comes_back_corrected(session):
