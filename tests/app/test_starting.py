@@ -36,7 +36,7 @@ def until(found, process):
 def display(tmp_path_factory):
     """A virtual display of our own."""
     reading, writing = os.pipe()
-    command = ["Xvfb", "-displayfd", str(writing), "-screen", "0", "1280x800x24", "-nolisten", "tcp"]
+    command = ["Xvfb", "-displayfd", str(writing), "-screen", "0", "1280x800x24", "-nolisten", "tcp", "-noreset"]
     server = subprocess.Popen(command, pass_fds=[writing], stderr=subprocess.DEVNULL)
     os.close(writing)
     with os.fdopen(reading) as told:
@@ -67,17 +67,16 @@ def started(call, folder, display="", **more):
         "HOME": str(home), "XDG_CONFIG_HOME": str(home), "XDG_DATA_HOME": str(home), "FAITHFUL_REEL_VENV": sys.prefix,
         **({"DISPLAY": display, "QT_QPA_PLATFORM": "xcb"} if display else {"QT_QPA_PLATFORM": "offscreen"}), **more,
     }  # fmt: skip
-    process = subprocess.Popen(call, cwd=folder, env=environment, stderr=subprocess.PIPE, text=True)
-    try:
-        yield process
-        process.send_signal(signal.SIGTERM)
-        said = process.communicate(timeout=60)[1]
-        assert process.returncode == 0, said
-        assert "Traceback" not in said
-        assert "QApplication" not in said
-    finally:
-        process.kill()
-        process.wait()
+    with subprocess.Popen(call, cwd=folder, env=environment, stderr=subprocess.PIPE, text=True) as process:
+        try:
+            yield process
+            process.send_signal(signal.SIGTERM)
+            said = process.communicate(timeout=60)[1]
+            assert process.returncode == 0, said
+            assert "Traceback" not in said
+            assert "QApplication" not in said
+        finally:
+            process.kill()
 
 
 def menu_calls():

@@ -40,8 +40,8 @@ class DemoWindow:
         self.idle(window)
         return window
 
-    def idle(self, window=None, timeout: int = 180_000) -> None:
-        """Wait until no job runs."""
+    def idle(self, window=None, timeout: int = 600_000) -> None:
+        """Wait until no job runs: ten lines that the ears hear again take minutes on a busy machine."""
         jobs = (window or self.window).jobs
         self.qtbot.waitUntil(lambda: not jobs.running, timeout=timeout)
         QApplication.processEvents()
