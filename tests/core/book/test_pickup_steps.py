@@ -218,6 +218,17 @@ def test_several_lines_go_in_as_one_step_and_each_comes_out_alone():
     assert TakeOut("q", edition=2).apply(one).chapters[0].reel == before.chapters[0].reel
 
 
+def test_a_word_copied_from_a_take_does_not_stretch_it():
+    state = SpliceTakes((placed("p", 1_000, 5_000, 3_000),)).apply(book(line("p", takes=(take(),), chosen=0)))
+    reel = state.chapters[0].reel
+    lane = reel.lanes[0]
+    patched = lane.replaced(Span(2_000, 2_500), lane.between(Span(8_000, 8_600)))  # one word of it read elsewhere
+    assert placed_span(reel.with_lane(0, patched), "p") == (0, Span(1_000, 4_100))
+    for word in (Span(1_500, 2_000), Span(3_500, 4_000)):
+        far = lane.replaced(Span(30_000, 30_000), lane.between(word))
+        assert placed_span(reel.with_lane(0, far), "p") == (0, Span(1_000, 4_000))
+
+
 def test_what_lies_under_a_later_splice_comes_out_after_it():
     before = book(line("p", takes=(take(),), chosen=0), line("q", 5, takes=(take(),), chosen=0))
     state = SpliceTakes((placed("p", 1_000, 9_000, 8_500),)).apply(before)

@@ -522,8 +522,30 @@ def take_name(pickup: str, number: int) -> str:
 
 
 def placed_span(reel: Reel, pickup: str, number: int = 0) -> tuple[int, Span] | None:
-    """The lane and the stretch in which a part of a line stands in a reel; None where it is no longer there."""
-    name = take_name(pickup, number)
+    """The lane and the stretch in which a part of a line stands in a reel; None where it is no longer there.
+
+    Where words of it were copied or moved elsewhere it is where most of it stands; room tone inside it is of it, and so is
+    what was put there instead of words of it.
+    """
+    found: list[tuple[int, Span]] = []
+    for index, lane in enumerate(reel.lanes):
+        before, others = None, 0
+        for segment, at in zip(lane.segments, lane.starts(), strict=False):
+            if not isinstance(segment, Piece):
+                continue
+            if segment.take != take_name(pickup, number):
+                others += len(segment)
+                continue
+            start = at
+            if before is not None and segment.recording == before.recording and 2 * (segment.start - before.stop) >= others:
+                start = found.pop()[1].start
+            found.append((index, Span(start, at + len(segment))))
+            before, others = segment, 0
+    return max(found, key=lambda f: (len(f[1]), -f[1].start), default=None)
+
+
+def _reach(reel: Reel, name: str) -> tuple[int, Span] | None:
+    """The lane that holds pieces of a name, and the stretch from the first to the last of them."""
     for index, lane in enumerate(reel.lanes):
         found = [
             (at, at + len(s))
@@ -600,14 +622,14 @@ def _without_group(reel: Reel, group: _Group) -> Reel:
 
 
 def without_placed(reel: Reel, pickup: Pickup, number: int) -> Reel:
-    """A reel in which what a part of a line took the place of is back.
+    """A reel in which what a part of a line took the place of is back, as steps of the first edition did it.
 
     Raises
     ------
     EditRefused
         The part is no longer there.
     """
-    found, put = placed_span(reel, pickup.id, number), pickup.placed[number]
+    found, put = _reach(reel, take_name(pickup.id, number)), pickup.placed[number]
     if found is None or found[0] >= len(put.before):
         raise EditRefused("Its take is no longer in the reel, so there is nothing to bring back. Go back in the History instead.")
     index, span = found
