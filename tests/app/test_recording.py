@@ -14,6 +14,7 @@ from support.jobs import HeldJobs
 
 from faithful_reel.app.pickups import presenter as pickups_module
 from faithful_reel.app.pickups.presenter import PickupsPresenter
+from faithful_reel.app.recording import presenter as presenter_module
 from faithful_reel.app.recording.dialog import RecordDialog, _marked
 from faithful_reel.app.recording.microphone import DeviceMicrophone, StandInMicrophone
 from faithful_reel.app.recording.presenter import RecordPresenter, Stage
@@ -229,7 +230,34 @@ def test_what_could_not_be_kept_is_still_there(desk, monkeypatch):
     assert desk.record.takes == []
     desk.held.finish("Sort")
     assert "disk is full" in desk.told[-1]
-    assert desk.record.takes == before
+    assert [t.sound for t in desk.record.takes] == [t.sound for t in before]
+    [left] = in_folder(desk)  # in a file all the time, and in one alone
+    desk.record.throw_away()
+    assert not left.exists()
+
+
+def in_folder(desk):
+    """What was recorded at the desk and is not in the book."""
+    return sorted((desk.bench.session.store.folder / "desk").glob("*"))
+
+
+def test_a_take_is_in_a_file_as_soon_as_it_is_recorded(desk, monkeypatch):
+    read_line(desk, [voice(9.0), room(2.0)])
+    read_line(desk, [voice(8.0), room(2.0)])  # from here on the program may be killed
+    second, first = in_folder(desk)
+    assert len(read_mono(second, RATE)) == len(desk.record.takes[1].sound) + 2 * round(0.8 * RATE)
+    desk.record.drop(0)
+    assert not first.exists()
+    assert in_folder(desk) == [second]
+    assert desk.record.keep()
+    [path] = in_folder(desk)
+    assert path != second
+    desk.record.close()
+    assert in_folder(desk) == [path]
+    monkeypatch.setattr(presenter_module, "write_audio", lambda *_: (_ for _ in ()).throw(FileProblem("No room is left.")))
+    read_line(desk, [voice(9.0), room(2.0)])
+    assert desk.record.told == "No room is left."
+    assert len(desk.record.takes) == 1
 
 
 def test_a_window_that_is_closed_while_a_recording_comes_in_loses_nothing(desk, opened):
@@ -254,7 +282,7 @@ def test_a_line_whose_name_leads_elsewhere_is_kept_nowhere_else(desk):
     read_line(desk, [voice(9.0), room(2.0)])
     desk.record._takes["../../out"] = desk.record.takes
     with pytest.raises(BookDamaged, match="can not be one of its own"):
-        desk.record._written("../../out")
+        desk.record._written("../../out", desk.record.takes)
     assert not list(desk.bench.session.store.folder.parent.rglob("*out*.wav"))
     desk.record._takes.pop("../../out")
 

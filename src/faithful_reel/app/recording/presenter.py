@@ -7,8 +7,8 @@ from __future__ import annotations
 
 import contextlib
 import itertools
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
 from enum import StrEnum
 from pathlib import Path
 
@@ -54,10 +54,11 @@ class Stage(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Recorded:
-    """A take that was recorded and is not kept yet: (n,) at the book's rate, and its peak in dB."""
+    """A take that was recorded and is not kept yet: (n,) at the book's rate, its peak in dB, and the file it is safe in."""
 
     sound: Signal
     peak_db: float
+    file: Path | None = None
 
     @property
     def too_loud(self) -> bool:
@@ -258,7 +259,7 @@ class RecordPresenter:
             self.transport.stop()
         if self.stage is Stage.RECORDING and self._parts:
             x = np.concatenate([*self._parts, self.microphone.pull()])
-            self.takes.append(Recorded(x, decibels(float(np.max(np.abs(x), initial=0.0)))))
+            self.takes.append(self._safe(Recorded(x, decibels(float(np.max(np.abs(x), initial=0.0))))))
         recorded = self.stage is Stage.RECORDING and bool(self._parts)
         self.microphone.close()
         self._parts = []
@@ -266,6 +267,14 @@ class RecordPresenter:
         self.stage = Stage.DONE if recorded else Stage.IDLE
 
     # --- what was recorded ----------------------------------------------------------------------------------------
+
+    def _safe(self, take: Recorded) -> Recorded:
+        """A take in a file, before anything else is done with it; where that can not be, it is told and held as it is."""
+        try:
+            return replace(take, file=self._written(self._of, [take]))
+        except AppError as problem:
+            self.tell(str(problem))
+            return take
 
     def hear(self, take: int) -> None:
         """Hear a take that was recorded."""
@@ -278,7 +287,7 @@ class RecordPresenter:
     def drop(self, take: int) -> None:
         """Forget a take that was recorded."""
         if 0 <= take < len(self.takes):
-            del self.takes[take]
+            self._let_go([self.takes.pop(take)])
 
     def keep(self, *, splice: bool = False) -> bool:
         """Take what was recorded into the book as takes of the line; with `splice` put the best of it in as well."""
@@ -290,16 +299,17 @@ class RecordPresenter:
             return False
         self.stop()
         try:
-            path = self._written(pickup.id)
+            path = self._written(pickup.id, self.takes)
         except AppError as problem:
             self.tell(str(problem))
             return False
-        name, kept = pickup.id, self._takes.pop(pickup.id)
+        name, kept = pickup.id, [replace(take, file=path) for take in self.takes]
+        self._let_go(self._takes.pop(pickup.id))
 
         def came(found: Received) -> None:
             self.pickups.received(found)
             if any(r.hash == found.recording.hash for r in self.bench.book.recordings):
-                _cleared(path)
+                self._let_go(kept)
             new = next((row for row in found.matched if row[0] == pickup.id), None)
             if new is None:
                 self.bench.tell("The line was not heard in what was recorded. It stands under what fits no line.")
@@ -308,15 +318,14 @@ class RecordPresenter:
 
         def stopped(why: BaseException) -> None:
             self._takes[name] = [*kept, *self._takes.get(name, [])]
-            _cleared(path)
             self.bench.stopped(why)
 
         self.pickups.receive_own(path, pickup, came, stopped)
         self.stage = Stage.IDLE
         return True
 
-    def _written(self, line: str) -> Path:
-        """All takes of a line in one file in the book's folder, which outlasts the window.  AppError where there is no room."""
+    def _written(self, line: str, takes: Sequence[Recorded]) -> Path:
+        """Takes of a line in one file in the book's folder, which outlasts the program.  AppError where there is no room."""
         rate = self.bench.book.rate
         silence = np.zeros((1, round(GAP_S * rate)), np.float32)
         folder = self.bench.session.store.folder / AT_DESK
@@ -326,15 +335,16 @@ class RecordPresenter:
             raise StoreProblem(f"What was recorded can not be kept in {shown(folder)} ({problem.strerror}).") from problem
         names = (plain(f"at-the-desk-{line}{f'-{k}' if k > 1 else ''}.wav") for k in itertools.count(1))
         path = next(p for name in names if not (p := folder / name).exists())
-        write_audio(path, [part for t in self._takes[line] for part in (silence, t.sound[None], silence)], rate)
+        write_audio(path, [part for t in takes for part in (silence, t.sound[None], silence)], rate)
         return path
 
     def close(self) -> None:
-        """The book is about to be closed: takes that nobody threw away are left beside it, and told at the next opening."""
+        """The book is about to be closed: takes that nobody threw away are left in it, and told at the next opening."""
         self.stop()
-        for line in [line for line, takes in self._takes.items() if takes]:
-            with contextlib.suppress(AppError):  # there is nobody left to tell
-                self._written(line)
+        for line, takes in self._takes.items():
+            if unsafe := [take for take in takes if take.file is None]:
+                with contextlib.suppress(AppError):  # there is nobody left to tell
+                    self._written(line, unsafe)
 
     def _put_in(self, name: str, take: Take) -> None:
         """Use a take that came in, whatever was chosen before, and put it in."""
@@ -347,11 +357,13 @@ class RecordPresenter:
     def throw_away(self) -> None:
         """Forget all that was recorded and not kept."""
         self.stop()
-        self._takes.pop(self._of, None)
+        self._let_go(self._takes.pop(self._of, []))
         self.stage = Stage.IDLE
 
-
-def _cleared(path: Path) -> None:
-    with contextlib.suppress(OSError):
-        path.unlink()
-        path.parent.rmdir()
+    def _let_go(self, takes: Sequence[Recorded]) -> None:
+        """The files of takes that are in the book, in another file, or thrown away; not one that others are in as well."""
+        needed = {take.file for row in self._takes.values() for take in row}
+        for path in {take.file for take in takes if take.file is not None} - needed:
+            with contextlib.suppress(OSError):
+                path.unlink()
+                path.parent.rmdir()
