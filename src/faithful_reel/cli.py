@@ -225,7 +225,7 @@ def rough(
     from faithful_reel.core.text.manuscript import read_script
     from faithful_reel.core.work.one_chapter import rough_file
 
-    refuse_over(out, audio, script)
+    refuse_over(out, *filter(None, (audio, script, heard)))
     chapter = read_script(script)
     _tell_if_cut(audio)
     with memory_in(heard) as memory:
@@ -261,7 +261,7 @@ def splice(
     from faithful_reel.core.work.one_chapter import splice_file
 
     switches = Switches(**dict.fromkeys((m.value for m in without or ()), False))
-    refuse_over(out, audio, script, pickup)
+    refuse_over(out, *filter(None, (audio, script, pickup, heard)))
     chapter = read_script(script)
     _tell_if_cut(audio, pickup)
     with memory_in(heard) as memory:
@@ -293,9 +293,10 @@ def booth(
     from faithful_reel.core.standins.booth import BoothSettings, lines_of_sheet, performed, voices_of
     from faithful_reel.core.units import BOOK_RATE
 
-    refuse_over(out, sheet)
+    prepared = takes or demo_files()
+    refuse_over(out, sheet, *(path for path in prepared.glob("*") if path.is_file()))
     lines = lines_of_sheet(sheet)
-    made = performed(lines, voices_of(takes or demo_files()), BoothSettings(seed=seed, shuffled=shuffled))
+    made = performed(lines, voices_of(prepared), BoothSettings(seed=seed, shuffled=shuffled))
     if not any(s.what == "take" for s in made.said):
         raise FileProblem(
             "No line of this sheet can be said by the voices that are there. Install a voice, or give prepared takes."

@@ -19,7 +19,10 @@ from faithful_reel.core.book.session import Session
 from faithful_reel.core.book.store import BookStore
 from faithful_reel.core.errors import AppError, BookDamaged
 from faithful_reel.core.files import address, beside, harmless, named, plain, refuse_over, shortened
-from faithful_reel.core.release.package import file_name
+from faithful_reel.core.jobs import Unwatched
+from faithful_reel.core.measure.profile import load_profile
+from faithful_reel.core.release.package import file_name, release_chapters
+from faithful_reel.core.work.reporting import write_report
 
 NAMES = [
     "Who Goes There?",
@@ -214,6 +217,37 @@ def test_an_archive_is_never_written_into_its_own_book(tmp_path):
         with pytest.raises(AppError, match="inside of"):
             archived(book, out)
     assert store_count(book) == 5
+
+
+def test_nothing_is_written_into_a_book_from_outside(tmp_path, demo_book):
+    book = tmp_path / "b.reelbook"
+    shutil.copytree(demo_book, book)
+    sound = next((book / "recordings").glob("*.flac"))
+    steps, before = tmp_path / "steps.json", sound.read_bytes()
+    steps.write_text('[{"do": "split", "at": 1.0}]')
+    (tmp_path / "way").symlink_to(book)
+    for out in (sound, book / "new.flac", tmp_path / "way" / "masters" / "new.flac"):
+        done = call("edit", sound, "--do", steps, "--out", out, folder=tmp_path)
+        assert (done.returncode, b"inside of the book" in done.stderr or b"source itself" in done.stderr) == (2, True), out
+    with pytest.raises(AppError, match="inside of the book"):
+        release_chapters([], book / "release", {}, load_profile("retail"), Unwatched())
+    with pytest.raises(AppError, match="inside of the book"):
+        write_report([], "t", book / "masters" / "r.csv")
+    assert not (book / "release").exists()
+    assert sound.read_bytes() == before
+
+
+def test_the_booth_does_not_write_over_the_takes_that_it_reads(tmp_path, demo):
+    prepared = tmp_path / "prepared"
+    shutil.copytree(demo, prepared)
+    sheet = tmp_path / "sheet.csv"
+    sheet.write_text("read this line\nChildren ran out over the wet sand\n")
+    before = {p: p.read_bytes() for p in prepared.iterdir()}
+    for out in [p for p in before if p.suffix in (".flac", ".json")][:4]:
+        done = call("booth", sheet, "--takes", prepared, "--out", out, folder=tmp_path)
+        assert done.returncode == 2
+        assert b"is the source itself" in done.stderr
+    assert {p: p.read_bytes() for p in prepared.iterdir()} == before
 
 
 def test_only_ordinary_files_are_written_over(tmp_path):

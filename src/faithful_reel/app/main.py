@@ -26,12 +26,12 @@ from faithful_reel.app.places import recent_books
 from faithful_reel.app.start import RecentBooks, Wanted
 from faithful_reel.app.theme import ASSETS, THEMES, letters_of, load_fonts, style_sheet
 from faithful_reel.app.wiring import open_window, user_settings
-from faithful_reel.core.book.condition import DATABASE, SUFFIX, look_for_book, whole_backups
+from faithful_reel.core.book.condition import SUFFIX, look_for_book, whole_backups
 from faithful_reel.core.book.demo import demo_files, make_demo_book, remove_demo_book
 from faithful_reel.core.book.keeping import ARCHIVE_SUFFIX, restored, unpacked
 from faithful_reel.core.book.store import BookStore
 from faithful_reel.core.errors import AppError, BookDamaged, BookInUse, StoreProblem
-from faithful_reel.core.files import shown
+from faithful_reel.core.files import DATABASE, shown
 
 SWITCH_S = 0.001
 """How long a job may go on in Python while the interface waits for its turn."""

@@ -14,6 +14,8 @@ from urllib.parse import quote
 from faithful_reel.core.errors import BookDamaged, FileProblem
 from faithful_reel.core.jobs import Unwatched, Watch
 
+DATABASE = "book.sqlite"
+"""What makes a folder a book."""
 LONGEST_NAME = 255
 """Bytes of a file name (Linux, limits.h: NAME_MAX)."""
 
@@ -110,18 +112,21 @@ def same_file(a: Path, b: Path) -> bool:
 
 
 def refuse_over(out: Path, *read: Path) -> None:
-    """See that a file to be written is none of those that are read, and lies in none of the folders that are read.
+    """See that a file to be written is none of those that are read, and lies in none of the folders that are read, nor in a book.
 
     Raises
     ------
     FileProblem
         It is, or it is something else than an ordinary file.
     """
+    folders = Path(os.path.realpath(out)).parents
     for source in read:
         if same_file(out, source):
             raise FileProblem(f"{shown(out)} is the source itself. Give the result another name.")
-        if source.is_dir() and Path(os.path.realpath(source)) in Path(os.path.realpath(out)).parents:
+        if source.is_dir() and Path(os.path.realpath(source)) in folders:
             raise FileProblem(f"{shown(out)} would lie inside of {shown(source)}. Choose a place outside of it.")
+    if book := next((folder for folder in folders if (folder / DATABASE).is_file()), None):
+        raise FileProblem(f"{shown(out)} would lie inside of the book {shown(book)}. Choose a place outside of it.")
     try:
         mode = out.stat().st_mode
     except OSError:

@@ -16,11 +16,11 @@ from pathlib import Path
 from faithful_reel.core.book.journal import Journal
 from faithful_reel.core.book.packing import NONSENSE
 from faithful_reel.core.errors import AppError, BookDamaged, BookInUse, StoreProblem
-from faithful_reel.core.files import address, shown
+from faithful_reel.core.files import DATABASE, address, shown
 
 APPLICATION_ID = 0x4652454C  # "FREL"
 SUFFIX = ".reelbook"
-DATABASE, LOCK = "book.sqlite", "book.lock"
+LOCK = "book.lock"
 BACKUP_NAME = re.compile(r"book-(\d{8}-\d{6})(?:-\d+)?\.sqlite")
 
 

@@ -17,12 +17,12 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from faithful_reel.core.book.condition import DATABASE, backups, held_open, see_whole
+from faithful_reel.core.book.condition import backups, held_open, see_whole
 from faithful_reel.core.book.recordings import Fault, faults
 from faithful_reel.core.book.session import Session
 from faithful_reel.core.book.store import BookStore
 from faithful_reel.core.errors import BookDamaged, FileProblem, StoreProblem
-from faithful_reel.core.files import address, beside, hash_of, refuse_over
+from faithful_reel.core.files import DATABASE, address, beside, hash_of, refuse_over
 from faithful_reel.core.jobs import Unwatched, Watch
 
 KEEP_NEWEST, KEEP_DAYS = 6, 14

@@ -10,11 +10,11 @@ from pathlib import Path
 from typing import Any
 
 from faithful_reel.core.book.commands import KINDS
-from faithful_reel.core.book.condition import DATABASE, damaged
+from faithful_reel.core.book.condition import damaged
 from faithful_reel.core.book.model import Book
 from faithful_reel.core.book.packing import NONSENSE, adapter
 from faithful_reel.core.errors import AppError
-from faithful_reel.core.files import address
+from faithful_reel.core.files import DATABASE, address
 
 
 @dataclass(frozen=True, slots=True)

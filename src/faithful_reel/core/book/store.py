@@ -21,12 +21,12 @@ from typing import Any, Self
 from pydantic import ValidationError
 
 from faithful_reel.core.book.commands import BookCommand
-from faithful_reel.core.book.condition import APPLICATION_ID, DATABASE, damaged, lock_file, look_for_book
+from faithful_reel.core.book.condition import APPLICATION_ID, damaged, lock_file, look_for_book
 from faithful_reel.core.book.journal import Journal, told
 from faithful_reel.core.book.model import Book, ChapterState
 from faithful_reel.core.book.packing import NONSENSE, Packed, adapter, packed
 from faithful_reel.core.errors import BookDamaged, BookInUse, EditRefused, StoreProblem
-from faithful_reel.core.files import address, shown
+from faithful_reel.core.files import DATABASE, address, shown
 
 HEARD = "cache/heard.sqlite"
 """What the ears made of the book's sound, by content; can be made again."""

@@ -59,6 +59,8 @@ def release_chapters(entries: Sequence[Entry], out: Path, tags: dict[str, str], 
     FileProblem
         The folder can not be written; files that were finished stay, none is half-written.
     """
+    report = out / "report.html"
+    refuse_over(report)
     try:
         out.mkdir(parents=True, exist_ok=True)
     except OSError as problem:
@@ -83,10 +85,8 @@ def release_chapters(entries: Sequence[Entry], out: Path, tags: dict[str, str], 
             part.unlink(missing_ok=True)
         done.append(Released(entry.chapter, target, *checked_file(target, profile)))
         watch.tick(number / len(entries), f"checked {target.name}")
-    report = out / "report.html"
     part = beside(report)
     try:
-        refuse_over(report)
         part.write_text(report_html(done, tags, profile), encoding="utf-8")
         part.replace(report)
     except OSError as problem:

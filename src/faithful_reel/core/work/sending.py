@@ -14,7 +14,7 @@ from faithful_reel.core.audio.encode import write_audio
 from faithful_reel.core.book.model import Book, ChapterState
 from faithful_reel.core.collate.names import name_key
 from faithful_reel.core.errors import FileProblem
-from faithful_reel.core.files import beside
+from faithful_reel.core.files import beside, refuse_over
 from faithful_reel.core.jobs import Unwatched, Watch
 from faithful_reel.core.pickups.ledger import Pickup, Round
 from faithful_reel.core.pickups.sheets import FORMATS, Sheet, SheetLine, html_sheet, numbered, sheet_as, write_bytes
@@ -131,6 +131,7 @@ def write_round(
     sending, watch = sending or Sending(), watch or Unwatched()
     if target.exists():
         raise FileProblem(f"{target.name} is there already. Choose another name for the round.")
+    refuse_over(target)
     part = beside(target)
     try:
         with TemporaryDirectory(prefix=".", dir=target.parent) as held:
