@@ -14,6 +14,7 @@ from support.sounds import noise, speech_like
 
 from faithful_reel.core.book import recordings
 from faithful_reel.core.book.commands import AddChapters, AddRecording, EditReel, PairRecording, RelinkRecording, SetDetails
+from faithful_reel.core.book.condition import whole_backups
 from faithful_reel.core.book.keeping import (
     ARCHIVE_SUFFIX,
     KEEP_NEWEST,
@@ -116,13 +117,52 @@ def test_old_backups_are_thinned_out_but_one_a_day_stays(book, monkeypatch):
     days = [f"202601{day:02}" for day in range(1, 25)]
     for day in days:
         for hour in ("09", "17"):
-            monkeypatch.setattr(time, "strftime", lambda _format, name=f"{day}-{hour}0000": name)
+            at_clock(monkeypatch, f"{day}-{hour}0000")
             backed_up(book)
     names = [p.name for p in backups(book)]
-    assert names[0] == "book-20260124-170000.sqlite"
+    assert names[0] == "book-000048-20260124-170000.sqlite"
     assert len(names) == KEEP_NEWEST // 2 + 14
-    assert "book-20260111-170000.sqlite" in names
-    assert "book-20260111-090000.sqlite" not in names
+    assert "book-000022-20260111-170000.sqlite" in names
+    assert "book-000021-20260111-090000.sqlite" not in names
+
+
+def at_clock(monkeypatch, name):
+    monkeypatch.setattr(time, "strftime", lambda _format, *_: name)
+
+
+def test_a_clock_that_is_set_back_or_ahead_costs_no_backup(book, monkeypatch):
+    """A flight west, a dead battery, the zone of another country: the newest by number is the newest, and stays."""
+    old = book / "backups" / "book-20991231-235959.sqlite"
+    for name in (old, old.with_name("book-20981231-235959.sqlite")):  # of an earlier version, by local time
+        backed_up(book).rename(name)
+        with BookStore(book) as store:
+            Session(store).do(SetDetails(f"step after {name.stem}", "", ""))
+    assert [p.name[5:9] for p in backups(book)] == ["2098", "2099"]  # by what they hold
+    made = []
+    for k, clock in enumerate(
+        ("20261201-120000", "20261201-090000", "20261202-180000", "19700101-000000", "20261201-100000") * 3
+    ):
+        at_clock(monkeypatch, clock)
+        with BookStore(book) as store:
+            Session(store).do(SetDetails(f"Title {k}", "", ""))
+        made.append(backed_up(book))
+        assert backups(book)[0] == made[-1]
+        assert all(p.exists() for p in made[-KEEP_NEWEST:])
+    best = whole_backups(book)[0]
+    assert (best.path, best.steps) == (made[-1], store_steps(book))
+    (book / "book.sqlite").write_bytes(b"torn")
+    restored(book, best.path)
+    assert opened(book).title == "Title 14"
+
+
+def store_steps(book):
+    with BookStore(book) as store:
+        return store.count()
+
+
+def test_an_archive_is_written_by_a_clock_that_was_never_set(book, monkeypatch, tmp_path):
+    monkeypatch.setattr(time, "gmtime", lambda *_: time.struct_time((1970, 1, 1, 0, 0, 0, 3, 1, 0)))
+    assert unpacked(archived(book, tmp_path / "a.reelarchive"), tmp_path / "again.reelbook").is_dir()
 
 
 def test_a_damaged_backup_is_refused_and_nothing_changes(book):

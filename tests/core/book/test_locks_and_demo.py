@@ -9,6 +9,7 @@ import pytest
 
 from faithful_reel.core.book.condition import held_open
 from faithful_reel.core.book.demo import remove_demo_book
+from faithful_reel.core.book.keeping import archived, backed_up, restored, verified
 from faithful_reel.core.book.store import BookStore
 from faithful_reel.core.errors import BookInUse, StoreProblem
 
@@ -85,6 +86,41 @@ def test_a_demo_book_that_is_a_link_or_holds_one_stays(tmp_path, demo_book):
     with pytest.raises(StoreProblem, match="which the demo did not make"):
         remove_demo_book(folder)
     assert (elsewhere / "one.mp3").read_text() == "finished"
+
+
+def _linked(path, elsewhere):
+    """Put a link in the place of a file or folder, which lies elsewhere from then on."""
+    elsewhere.parent.mkdir(parents=True, exist_ok=True)
+    path.rename(elsewhere)
+    path.symlink_to(elsewhere)
+
+
+def test_nothing_of_a_book_is_reached_through_a_link(tmp_path, demo_book):
+    whole, elsewhere = tmp_path / "b.reelbook", tmp_path / "elsewhere"
+    shutil.copytree(demo_book, whole)
+    with BookStore(whole):
+        pass
+    backed_up(whole)
+    (whole / "masters" / "c1.mp3").write_text("finished")
+    (whole / "desk").mkdir(exist_ok=True)
+    (whole / "desk" / "at-the-desk.wav").write_text("a take")
+    for place in ("masters", "recordings", "decoded", "cache", "backups", "desk"):
+        (whole / place / f".{'0' * 32}.part").write_text("would be swept")
+    names = [p.relative_to(whole) for p in sorted(whole.rglob("*")) if p.name != "book.lock"]
+    assert len(names) > 20
+    for name in (*names, None):
+        folder, there = tmp_path / "c.reelbook", elsewhere / "x"
+        shutil.copytree(whole, folder)
+        for each in [name] if name else [p.relative_to(folder) for p in folder.iterdir()]:
+            _linked(folder / each, there / each)
+        before = {p: p.read_bytes() for p in there.rglob("*") if p.is_file()}
+        for act in (BookStore, verified, lambda f: archived(f, tmp_path / "a.reelarchive"), lambda f: restored(f, f)):
+            with pytest.raises(StoreProblem, match="is a link"):
+                act(folder)
+        assert {p: p.read_bytes() for p in there.rglob("*") if p.is_file()} == before
+        assert not (tmp_path / "a.reelarchive").exists()
+        shutil.rmtree(folder)
+        shutil.rmtree(elsewhere)
 
 
 def test_a_book_that_the_demo_did_not_make_stays(book):

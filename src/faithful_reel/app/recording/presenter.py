@@ -20,8 +20,8 @@ from faithful_reel.app.settings import Settings, number
 from faithful_reel.app.splice.presenter import SplicePresenter
 from faithful_reel.app.transport.presenter import Transport
 from faithful_reel.core.audio.encode import write_audio
+from faithful_reel.core.book.condition import AT_DESK
 from faithful_reel.core.book.pickups import ChooseTake
-from faithful_reel.core.book.store import AT_DESK
 from faithful_reel.core.errors import AppError, StoreProblem
 from faithful_reel.core.files import plain, shown
 from faithful_reel.core.pickups.ledger import DONE, Pickup, Take, Want

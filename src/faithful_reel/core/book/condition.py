@@ -21,16 +21,37 @@ from faithful_reel.core.files import DATABASE, address, shown
 APPLICATION_ID = 0x4652454C  # "FREL"
 SUFFIX = ".reelbook"
 LOCK = "book.lock"
-BACKUP_NAME = re.compile(r"book-(\d{8}-\d{6})(?:-\d+)?\.sqlite")
+SUBFOLDERS = ("recordings", "decoded", "cache", "masters", "backups")
+AT_DESK = "desk"
+"""Where a recording that is made at the desk lies until it is in the book; made when it is needed."""
+BACKUP_NAME = re.compile(r"book-(?:(?P<number>\d{6})-)?(?P<day>\d{8})-\d{6}(?:-\d+)?\.sqlite")
+"""Backups are counted, since a clock may be set back; earlier versions told them apart by local time alone."""
 
 
 def backups(folder: Path) -> list[Path]:
-    """The backups of a book, the newest first; files of other names are none."""
+    """The backups of a book, the newest first; files of other names are none.
+
+    By their number; those of earlier versions come after them, by the newest step that they hold.
+    """
     try:
         found = [p for p in (folder / "backups").iterdir() if BACKUP_NAME.fullmatch(p.name) and p.is_file()]
     except OSError:
         return []
-    return sorted(found, key=lambda p: p.stem, reverse=True)
+    return sorted(found, key=lambda p: (number := backup_number(p), 0 if number else _newest_step(p), p.stem), reverse=True)
+
+
+def backup_number(path: Path) -> int:
+    """Which backup of its book one is, from 1 on; 0 for one of an earlier version."""
+    found = BACKUP_NAME.fullmatch(path.name)
+    return int(found["number"] or 0) if found else 0
+
+
+def _newest_step(path: Path) -> int:
+    try:
+        with contextlib.closing(sqlite3.connect(address(path, read_only=True), uri=True)) as db:
+            return int(db.execute("SELECT coalesce(max(id), 0) FROM steps").fetchone()[0])
+    except (sqlite3.Error, *NONSENSE):
+        return 0
 
 
 def lock_file(folder: Path) -> int:
@@ -108,7 +129,8 @@ def whole_backups(folder: Path, most: int = 3) -> list[Backup]:
                     continue
                 if int(db.execute("PRAGMA application_id").fetchone()[0]) != APPLICATION_ID:
                     continue
-                steps, at = db.execute("SELECT count(*), coalesce(max(at), '') FROM steps WHERE id > 0").fetchone()
+                steps = db.execute("SELECT count(*) FROM steps WHERE id > 0").fetchone()[0]
+                at = (db.execute("SELECT at FROM steps WHERE id > 0 ORDER BY id DESC LIMIT 1").fetchone() or [""])[0]
                 see_whole(folder, db)
         except (sqlite3.Error, AppError, *NONSENSE):
             continue
@@ -124,16 +146,39 @@ def look_for_book(folder: Path) -> None:
     Raises
     ------
     StoreProblem
-        It is not.
+        It is not, or links are in it.
     BookDamaged
         Its database is missing, but there are backups of it.
     """
     if not folder.is_dir():
         raise StoreProblem(f"The book {folder.name} is not there. Check the name and the folder.")
+    see_own(folder)
     if not (folder / DATABASE).is_file():
         if backups(folder):
             raise damaged(folder, "the database is missing")
         raise StoreProblem(f"{folder.name} is not a book: it holds no {DATABASE}. Choose a folder that ends in {SUFFIX}.")
+
+
+def see_own(folder: Path) -> None:
+    """See that all of a book lies in its folder: what a link leads to would be written, emptied or cleared away elsewhere.
+
+    Raises
+    ------
+    StoreProblem
+        One of its files or folders is a link.
+    """
+    own = (*(f"{DATABASE}{tail}" for tail in ("", "-wal", "-shm", "-journal")), *SUBFOLDERS, AT_DESK)
+    places = [folder / name for name in own]
+    for sub in (*SUBFOLDERS, AT_DESK):
+        with contextlib.suppress(OSError):
+            places += [Path(entry.path) for entry in os.scandir(folder / sub) if entry.is_symlink()]
+    links = [os.fsencode(p.relative_to(folder)).decode(errors="replace") for p in places if p.is_symlink()]
+    if links:
+        more = f", and {len(links) - 1} more of its files and folders are" if len(links) > 1 else ""
+        raise StoreProblem(
+            f"{links[0]} in {shown(folder)} is a link{more}. Nothing was changed: a book keeps all that is its own in its "
+            "folder. Put in its place what it leads to, or take it away."
+        )
 
 
 @contextlib.contextmanager

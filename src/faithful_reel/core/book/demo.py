@@ -11,10 +11,10 @@ import sqlite3
 from pathlib import Path
 
 from faithful_reel.core.book.commands import AddChapters, AddRecording, EditReels, NameNarrator, PairRecording, SetDetails
-from faithful_reel.core.book.condition import LOCK, held_open
+from faithful_reel.core.book.condition import LOCK, SUBFOLDERS, held_open
 from faithful_reel.core.book.recordings import received
 from faithful_reel.core.book.session import Session
-from faithful_reel.core.book.store import SUBFOLDERS, BookStore
+from faithful_reel.core.book.store import BookStore
 from faithful_reel.core.errors import FileProblem, StoreProblem
 from faithful_reel.core.files import DATABASE, address, beside, shown
 from faithful_reel.core.reel.commands import AddLane, DressLane

@@ -17,7 +17,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from faithful_reel.core.book.condition import backups, held_open, see_whole
+from faithful_reel.core.book.condition import BACKUP_NAME, SUBFOLDERS, backup_number, backups, held_open, see_own, see_whole
 from faithful_reel.core.book.recordings import Fault, faults
 from faithful_reel.core.book.session import Session
 from faithful_reel.core.book.store import BookStore
@@ -30,6 +30,8 @@ ARCHIVE_SUFFIX = ".reelarchive"
 MANIFEST = "manifest.json"
 _NAME = re.compile(r"book\.sqlite|(?:recordings|masters)/[^/\\\0]{1,200}")
 MOST_FILES = 20_000
+EARLIEST = (1980, 1, 1, 0, 0, 0)
+"""Before it a clock that was never set can not be told in an archive (APPNOTE.TXT, 4.4.6)."""
 
 
 def backed_up(folder: Path) -> Path:
@@ -43,7 +45,8 @@ def backed_up(folder: Path) -> Path:
         It can not be written, or the database is damaged; what was there stays.
     """
     shelf = folder / "backups"
-    target = _free(shelf, f"book-{time.strftime('%Y%m%d-%H%M%S')}")
+    number = 1 + max(map(backup_number, backups(folder)), default=0)
+    target = _free(shelf, f"book-{number:06d}-{time.strftime('%Y%m%d-%H%M%S', time.gmtime())}")
     part = beside(target)
     try:
         shelf.mkdir(exist_ok=True)
@@ -79,7 +82,8 @@ def _thinned(shelf: Path) -> None:
     days: dict[str, Path] = {}
     found = backups(shelf.parent)
     for path in found:
-        days.setdefault(path.name[5:13], path)
+        if name := BACKUP_NAME.fullmatch(path.name):
+            days.setdefault(name["day"], path)
     kept = {*found[:KEEP_NEWEST], *list(days.values())[:KEEP_DAYS]}
     for path in found:
         if path not in kept:
@@ -94,8 +98,9 @@ def restored(folder: Path, backup: Path) -> Path:
     StoreProblem
         The backup is damaged itself, or can not be copied; nothing was changed.
     """
+    see_own(folder)
     part = beside(folder / DATABASE)
-    kept = _free(folder, f"damaged-{time.strftime('%Y%m%d-%H%M%S')}")
+    kept = _free(folder, f"damaged-{time.strftime('%Y%m%d-%H%M%S', time.gmtime())}")
     try:
         with held_open(folder):
             _copied(folder, backup, part)
@@ -131,6 +136,7 @@ def archived(folder: Path, out: Path, watch: Watch | None = None) -> Path:
     if not (folder / DATABASE).is_file():
         raise StoreProblem(f"{folder.name} is not a book: it holds no {DATABASE}. Choose a folder that ends in .reelbook.")
     refuse_over(out, folder)
+    see_own(folder)
     try:
         _copied(folder, folder / DATABASE, database)
         files = [(DATABASE, database)]
@@ -145,7 +151,7 @@ def archived(folder: Path, out: Path, watch: Watch | None = None) -> Path:
                 watch.tick(done / total, f"writing {name}")
                 digest = hash_of(path)
                 kind = zipfile.ZIP_STORED if path.suffix in (".flac", ".mp3", ".m4a", ".ogg", ".opus") else zipfile.ZIP_DEFLATED
-                info = zipfile.ZipInfo(name, time.localtime()[:6])
+                info = zipfile.ZipInfo(name, max(time.gmtime()[:6], EARLIEST))
                 info.compress_type, info.file_size = kind, path.stat().st_size
                 with path.open("rb") as source, archive.open(info, "w", force_zip64=True) as target:
                     while data := source.read(1 << 20):
@@ -186,7 +192,7 @@ def unpacked(source: Path, folder: Path, watch: Watch | None = None) -> Path:
         with zipfile.ZipFile(source) as archive:
             listed = _listed(archive, source)
             made.mkdir(parents=True)
-            for sub in ("recordings", "masters", "decoded", "cache", "backups"):
+            for sub in SUBFOLDERS:
                 (made / sub).mkdir()
             total = sum(entry["size"] for entry in listed) or 1
             free = shutil.disk_usage(made).free

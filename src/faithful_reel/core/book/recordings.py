@@ -22,8 +22,8 @@ import soxr
 from faithful_reel.core.audio.files import BLOCK, SUFFIXES, audio_info, blocks, downmixed, mono_blocks
 from faithful_reel.core.audio.overview import BASE, Overview, overview_of
 from faithful_reel.core.audio.wholeness import shortfall
+from faithful_reel.core.book.condition import AT_DESK
 from faithful_reel.core.book.model import Book, Recording, Stretch
-from faithful_reel.core.book.store import AT_DESK
 from faithful_reel.core.errors import FileProblem, StoreProblem
 from faithful_reel.core.files import beside, from_json, hash_of, plain, shown
 from faithful_reel.core.jobs import Unwatched, Watch

@@ -21,7 +21,7 @@ from typing import Any, Self
 from pydantic import ValidationError
 
 from faithful_reel.core.book.commands import BookCommand
-from faithful_reel.core.book.condition import APPLICATION_ID, damaged, lock_file, look_for_book
+from faithful_reel.core.book.condition import APPLICATION_ID, AT_DESK, SUBFOLDERS, damaged, lock_file, look_for_book
 from faithful_reel.core.book.journal import Journal, told
 from faithful_reel.core.book.model import Book, ChapterState
 from faithful_reel.core.book.packing import NONSENSE, Packed, adapter, packed
@@ -31,9 +31,6 @@ from faithful_reel.core.files import DATABASE, address, shown
 HEARD = "cache/heard.sqlite"
 """What the ears made of the book's sound, by content; can be made again."""
 STATE_EVERY = 50
-SUBFOLDERS = ("recordings", "decoded", "cache", "masters", "backups")
-AT_DESK = "desk"
-"""Where a recording that is made at the desk lies until it is in the book; made when it is needed."""
 _LEFTOVER = re.compile(r"\.[0-9a-f]{32}\.(?:part.*|sqlite)|.*\.part[0-9a-f]{32}|\.master-.*")
 """What an interrupted run leaves: nobody else writes here while we hold the lock."""
 _MIGRATIONS: tuple[str, ...] = (
