@@ -107,7 +107,7 @@ def test_what_can_not_be_written_is_told_and_nothing_is_left(tmp_path, span, nam
 
 @pytest.mark.parametrize("suffix", [".wav", ".flac", ".mp3"])
 def test_a_full_disk_is_told_by_the_name_that_was_asked_for_and_nothing_is_left(tmp_path, suffix):
-    """In a process of its own whose files may not grow: what a full disk does, at the first byte or later."""
+    """In a process of its own whose files may not grow: what a full disk does, at the first byte, later, or at the last flush."""
     code = """
 import resource, signal, sys
 from pathlib import Path
@@ -118,20 +118,28 @@ from faithful_reel.core.reel.render import Renderer
 from faithful_reel.core.units import Span
 from faithful_reel.core.work.exporting import written_span
 signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
-resource.setrlimit(resource.RLIMIT_FSIZE, (int(sys.argv[2]), resource.RLIM_INFINITY))
 noise = np.random.default_rng(1).uniform(-0.3, 0.3, 400_000).astype(np.float32)
-try:
-    written_span(reel_of("r", 400_000), Span(0, 400_000), Path(sys.argv[1]), lambda r: Renderer(r, lambda _, a, b: np.resize(noise, b - a)), 44_100)
-except FileProblem as problem:
-    sys.stderr.write(str(problem))
+path = Path(sys.argv[1])
+def write():
+    written_span(reel_of("r", 400_000), Span(0, 400_000), path, lambda r: Renderer(r, lambda _, a, b: np.resize(noise, b - a)), 44_100)
+write()
+size, before = path.stat().st_size, path.read_bytes()
+for limit in (0, 60_000, size // 2, size - 300_000, *range(size - 40_000, size, 8_000), size - 100, size - 1, size):
+    resource.setrlimit(resource.RLIMIT_FSIZE, (max(0, limit), resource.RLIM_INFINITY))
+    try:
+        write()
+        sys.stderr.write(f"{size - limit} written\\n")
+    except FileProblem as problem:
+        sys.stderr.write(f"{problem}\\n")
+    resource.setrlimit(resource.RLIMIT_FSIZE, (resource.RLIM_INFINITY, resource.RLIM_INFINITY))
+    assert path.read_bytes() == before, limit
+    assert len(list(path.parent.iterdir())) == 1, limit
 """
-    for limit in (0, 60_000):
-        path = tmp_path / f"a{suffix}"
-        command = [sys.executable, "-c", code, str(path), str(limit)]
-        told = subprocess.run(command, capture_output=True, text=True, timeout=100, check=True).stderr
-        assert f"a{suffix}" in told
-        assert ".part" not in told
-        assert list(tmp_path.iterdir()) == []
+    command = [sys.executable, "-c", code, str(tmp_path / f"a{suffix}")]
+    *told, last = subprocess.run(command, capture_output=True, text=True, timeout=100, check=True).stderr.splitlines()
+    assert last == "0 written"
+    assert all(f"a{suffix} could not be written" in line for line in told)
+    assert len(told) == 11
 
 
 def test_stopped_half_way_nothing_is_left(tmp_path):

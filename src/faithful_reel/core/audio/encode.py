@@ -21,6 +21,7 @@ import av.error
 import numpy as np
 import soundfile
 
+from faithful_reel.core.audio.pcm import PcmWriter
 from faithful_reel.core.errors import FileProblem
 from faithful_reel.core.files import beside
 from faithful_reel.core.units import Signal
@@ -36,17 +37,13 @@ class _Pcm:
     """WAV and FLAC by libsndfile."""
 
     def __init__(self, path: Path, rate: int, channels: int, bits: int) -> None:
-        bits = min(bits, 24) if path.suffix.lower() == ".flac" else bits
-        self._file = soundfile.SoundFile(os.fsencode(path), "w", rate, channels, SUBTYPES[bits])
+        kind = path.suffix[1:].upper()
+        bits = min(bits, 24) if kind == "FLAC" else bits
+        self._file = PcmWriter(path, rate, channels, SUBTYPES[bits], kind)
+        self.finish, self.close = self._file.finish, self._file.close
 
     def write(self, data: Signal) -> None:
         self._file.write(data.T)
-
-    def finish(self) -> None:
-        """Nothing waits."""
-
-    def close(self) -> None:
-        self._file.close()
 
 
 MP3_FRAME = 1152

@@ -21,6 +21,7 @@ import soxr
 
 from faithful_reel.core.audio.files import BLOCK, SUFFIXES, audio_info, blocks, downmixed, mono_blocks
 from faithful_reel.core.audio.overview import BASE, Overview, overview_of
+from faithful_reel.core.audio.pcm import PcmWriter
 from faithful_reel.core.audio.wholeness import shortfall
 from faithful_reel.core.book.condition import AT_DESK
 from faithful_reel.core.book.model import Book, Recording, Stretch
@@ -63,7 +64,7 @@ def decode(folder: Path, book: Book, recording: Recording) -> None:
         raise FileProblem(f"The recording {recording.name} is missing from the book. Find it again at Intake.")
     part = beside(path)
     try:
-        with soundfile.SoundFile(os.fsencode(part), "w", book.rate, 1, "PCM_24", format="FLAC") as file:
+        with PcmWriter(part, book.rate, 1, "PCM_24", "FLAC") as file:
             for x in _sound(folder, book, recording):
                 file.write(x)
         digest = hash_of(part)
@@ -222,12 +223,10 @@ def kept_sound(folder: Path, x: Signal, rate: int, name: str, of: Stretch, how: 
     scale = min(1.0, HIGHEST / peak) if peak > 0 else 1.0
     part = beside(folder / "cache" / "made", ".flac")
     try:
-        with soundfile.SoundFile(os.fsencode(part), "w", rate, 1, "PCM_24", format="FLAC") as file:
+        with PcmWriter(part, rate, 1, "PCM_24", "FLAC") as file:
             file.write(np.asarray(x * np.float32(scale), np.float32))
         digest = hash_of(part)
         made = replace(examined(part, rate), hash=digest, name=name, size=part.stat().st_size, made=of, how=how)
-        with part.open("rb") as written:
-            os.fsync(written.fileno())
         part.replace(folder / "cache" / f"made-{digest}.flac")
     except (soundfile.LibsndfileError, OSError) as problem:
         raise StoreProblem(f"“{name}” could not be written into the book. Make room and try again.") from problem

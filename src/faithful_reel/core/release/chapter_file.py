@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import tempfile
 from pathlib import Path
 
@@ -10,6 +9,7 @@ import soundfile
 import soxr
 
 from faithful_reel.core.audio.files import blocks, full_range_info
+from faithful_reel.core.audio.pcm import PcmWriter
 from faithful_reel.core.errors import FileProblem
 from faithful_reel.core.files import refuse_over, shown
 from faithful_reel.core.jobs import Watch
@@ -46,9 +46,9 @@ def master_file(
             path = Path(f"/proc/self/fd/{held.fileno()}")
             try:
                 frames = _decoded(source, rate, path, info.rate, info.channels)
-            except soundfile.LibsndfileError as problem:
+            except (soundfile.LibsndfileError, OSError) as problem:
                 raise FileProblem(
-                    f"{shown(source)} could not be decoded beside {shown(out)} ({problem.error_string}). Make room and try again."
+                    f"{shown(source)} could not be decoded beside {shown(out)}. Make room and try again."
                 ) from problem
         files = FileSources(lambda _: path, channels=info.channels)
         try:
@@ -61,7 +61,7 @@ def master_file(
 def _decoded(source: Path, rate: int, path: Path, from_rate: int, channels: int) -> int:
     frames = 0
     stream = soxr.ResampleStream(from_rate, rate, channels, dtype="float32", quality="VHQ") if rate != from_rate else None
-    with soundfile.SoundFile(os.fsencode(path), "w", rate, channels, "FLOAT", format="RF64") as file:
+    with PcmWriter(path, rate, channels, "FLOAT", "RF64") as file:
         for x in blocks(source):
             y = stream.resample_chunk(x.T.copy()) if stream else x.T
             file.write(y)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import itertools
-import os
 import tempfile
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -17,6 +16,7 @@ from numpy.typing import NDArray
 
 from faithful_reel.core.audio.encode import write_audio
 from faithful_reel.core.audio.files import ear_sound, full_range_info, mono_blocks
+from faithful_reel.core.audio.pcm import PcmWriter
 from faithful_reel.core.book.commands import EDITION
 from faithful_reel.core.book.model import Book, ChapterState, Recording
 from faithful_reel.core.book.pickups import ReceiveTakes
@@ -351,11 +351,9 @@ def _at_rate(path: Path, rate: int) -> Iterator[Path]:
     with tempfile.TemporaryFile() as held:
         copy = Path(f"/proc/self/fd/{held.fileno()}")
         try:
-            with soundfile.SoundFile(os.fsencode(copy), "w", rate, 1, "FLOAT", format="RF64") as file:
+            with PcmWriter(copy, rate, 1, "FLOAT", "RF64") as file:
                 for x in mono_blocks(path, rate):
                     file.write(x)
-        except soundfile.LibsndfileError as problem:
-            raise FileProblem(
-                f"{shown(path)} could not be decoded ({problem.error_string}). Make room and try again."
-            ) from problem
+        except (soundfile.LibsndfileError, OSError) as problem:
+            raise FileProblem(f"{shown(path)} could not be decoded. Make room and try again.") from problem
         yield copy
