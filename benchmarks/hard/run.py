@@ -1,6 +1,6 @@
 """Inputs that once broke it: `./reel bench-hard`.  Ends with what went wrong; exit code 1 where anything did.
 
-Every part is bounded in time.  `--only sounds|files|outward|names|texts|torn|killed|monkey|model` runs one of them.
+Every part is bounded in time.  `--only sounds|files|outward|names|texts|full|torn|killed|monkey|model` runs one of them.
 """
 
 from __future__ import annotations
@@ -10,6 +10,7 @@ import json
 import os
 import random
 import re
+import resource
 import shutil
 import signal
 import subprocess
@@ -47,8 +48,11 @@ class Findings:
             print(f"  FAULT {text}", flush=True)
 
 
-def call(*args: object, folder: Path, limit: float = 120.0) -> tuple[int, str, str, float, float]:
-    """Run a word of the program: exit code, both outputs, seconds, and its greatest memory in MB."""
+def call(*args: object, folder: Path, limit: float = 120.0, room: int = -1) -> tuple[int, str, str, float, float]:
+    """Run a word of the program: exit code, both outputs, seconds, and its greatest memory in MB.
+
+    With `room` no file may grow over so many bytes.
+    """
     begun = time.perf_counter()
     process = subprocess.Popen(
         [sys.executable, "-m", "faithful_reel", *map(os.fsencode, map(str, args))],
@@ -56,6 +60,7 @@ def call(*args: object, folder: Path, limit: float = 120.0) -> tuple[int, str, s
         stderr=subprocess.PIPE,
         cwd=folder,
         start_new_session=True,
+        preexec_fn=(lambda: resource.setrlimit(resource.RLIMIT_FSIZE, (room, room))) if room >= 0 else None,
     )
     try:
         out, err = process.communicate(timeout=limit)
@@ -449,6 +454,72 @@ def outward(found: Findings, folder: Path) -> None:
 # --- books --------------------------------------------------------------------------------------------------------
 
 
+FULL_TRIES = 20
+"""How often the disk is full for each word that writes."""
+
+
+def full(found: Findings, folder: Path) -> None:
+    """Every word that writes a file, while no file may grow over a size (getrlimit(2), RLIMIT_FSIZE): whole, or not there."""
+    x, _ = chapter(DEMO)
+    source, book = folder / "source.wav", folder / "b.reelbook"
+    soundfile.write(source, x[: 20 * RATE], RATE, subtype="PCM_16")
+    (folder / "steps.json").write_text(json.dumps([{"kind": "cut_and_close", "start": "0:01", "stop": "0:01.5"}]))
+    line = (DEMO / "chapter-1.txt").read_text(encoding="utf-8").split(".")[0].split()[:6]
+    (folder / "sheet.csv").write_text(f"read this line\n{' '.join(line)}\n")
+    call("new", book, "--manuscript", DEMO / "manuscript.txt", "--recording", source, folder=folder)
+    call("archive", book, "--out", folder / "held.reelarchive", folder=folder)
+    new = ("new", folder / "n.reelbook", "--recording", folder / "r.ogg")
+    subprocess.run(["ffmpeg", "-v", "error", "-y", "-i", source, folder / "r.ogg"], check=True)
+    words: list[tuple[tuple[object, ...], Path]] = [
+        *((("edit", source, "--do", "steps.json", "--out", folder / f"e.{s}"), folder / f"e.{s}") for s in ("wav", "flac", "mp3")),
+        *((("master", source, "--out", folder / f"m.{s}"), folder / f"m.{s}") for s in ("wav", "flac", "mp3")),
+        (("booth", "sheet.csv", "--out", folder / "p.flac"), folder / "p.flac"),
+        (("archive", book, "--out", folder / "a.reelarchive"), folder / "a.reelarchive"),
+        (("unpack", folder / "held.reelarchive", "--out", folder / "u.reelbook"), folder / "u.reelbook"),
+        (new, folder / "n.reelbook"),
+    ]  # fmt: skip
+    rng, ends = random.Random(5), Counter()
+    for word, out in words:
+        code, _, err, *_ = call(*word, folder=folder)
+        length = _length(out, folder)
+        found.check(code in (0, 1) and length > 0, f"{word[0]} to {out.name}: {code}, {err[-150:]}")
+        whole = _size(out)
+        _away(out)
+        before = {p.name for p in folder.iterdir()}
+        sizes = [0, whole - 1, *(whole - rng.randrange(1, 60_000) for _ in range(FULL_TRIES // 2))]
+        for room in [*sizes, *(rng.randrange(whole) for _ in range(FULL_TRIES - len(sizes)))]:
+            code, _, err, *_ = call(*word, folder=folder, room=max(0, room))
+            told = f"{word[0]} to {out.name} with room for {room} of {whole}"
+            ends["told" if code == 2 else "whole"] += 1
+            found.check(code in (0, 1, 2) and "Traceback" not in err, f"{told}: {code}, {err[-150:]}")
+            found.check(not out.exists() or _length(out, folder) == length, f"{told}: what is there is not whole ({code})")
+            found.check(code == 2 or out.exists(), f"{told}: ends with {code}, and nothing is there")
+            _away(out)
+            left = {p.name for p in folder.iterdir()} - before
+            found.check(not left, f"{told}: left {left}")
+    print(f"  {sum(ends.values())} tries: {dict(ends)}", flush=True)
+
+
+def _size(path: Path) -> int:
+    return max(p.stat().st_size for p in (path, *path.rglob("*")) if p.is_file())
+
+
+def _away(path: Path) -> None:
+    shutil.rmtree(path) if path.is_dir() else path.unlink(missing_ok=True)
+
+
+def _length(path: Path, folder: Path) -> int:
+    """How much another reader finds: FFmpeg's samples of a sound file; 1 for a whole book or archive; 0 for a damaged one."""
+    if path.suffix == ".reelbook":
+        return int(call("verify", path, folder=folder)[0] == 0)
+    if path.suffix == ".reelarchive":
+        with zipfile.ZipFile(path) as archive:
+            return int(archive.testzip() is None)
+    command = ["ffmpeg", "-v", "error", "-i", path, "-f", "s16le", "-"]
+    done = subprocess.run(command, capture_output=True, check=False)
+    return 0 if done.returncode or done.stderr else len(done.stdout) // 2
+
+
 def torn(found: Findings, folder: Path) -> None:
     """500 torn or bit-flipped books: each ends in a named state in under 5 s."""
     from support.torn import healthy_book, spoiled, state
@@ -583,7 +654,7 @@ def model(found: Findings, folder: Path) -> None:
                 print(f"  {done * SHARD} sequences", flush=True)
 
 
-PARTS = {p.__name__: p for p in (sounds, files, outward, names, texts, torn, killed, monkey, model)}
+PARTS = {p.__name__: p for p in (sounds, files, outward, names, texts, full, torn, killed, monkey, model)}
 
 
 def main() -> int:

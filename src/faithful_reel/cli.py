@@ -67,13 +67,16 @@ def _watch() -> Watch:
     return FlagWatch(report, lambda: False)
 
 
-def _tell_if_cut(*paths: Path) -> None:
-    """Say where a recording holds less sound than it promises: it is worked on all the same."""
+def _tell_of(*paths: Path) -> None:
+    """Say where a recording holds less sound than it promises, or has odd channels: it is worked on all the same."""
+    from faithful_reel.core.audio.files import channels_of
     from faithful_reel.core.audio.wholeness import shortfall
 
     for path in paths:
         if cut := shortfall(path):
             sys.stderr.write(f"faithful-reel: {cut}\n")
+        if odd := channels_of(path).told:
+            sys.stderr.write(f"faithful-reel: {path.name}: {odd}\n")
 
 
 def _print(value: object) -> None:
@@ -119,7 +122,7 @@ def proof(
     from faithful_reel.core.text.manuscript import read_script
 
     chapter = read_script(script)
-    _tell_if_cut(audio)
+    _tell_of(audio)
     with memory_in(heard) as memory:
         ears = installed_ears(only_first=one_ear, language=language)
         result = proofed(ear_sound(audio), chapter, ears, _watch(), memory=memory, clicks=partial(clicks_in, audio))
@@ -190,7 +193,7 @@ def align(audio: Audio, script: Script, as_json: AsJson = False, heard: HeardFil
     from faithful_reel.core.text.manuscript import read_script
 
     chapter = read_script(script)
-    _tell_if_cut(audio)
+    _tell_of(audio)
     with memory_in(heard) as memory:
         placed = aligned(ear_sound(audio), chapter, installed_ears(language=language), _watch(), memory)
     rows = [
@@ -227,7 +230,7 @@ def rough(
 
     refuse_over(out, *filter(None, (audio, script, heard)))
     chapter = read_script(script)
-    _tell_if_cut(audio)
+    _tell_of(audio)
     with memory_in(heard) as memory:
         made = rough_file(audio, chapter, out, installed_ears(only_first=one_ear), _watch(), memory)
     if as_json:
@@ -263,7 +266,7 @@ def splice(
     switches = Switches(**dict.fromkeys((m.value for m in without or ()), False))
     refuse_over(out, *filter(None, (audio, script, pickup, heard)))
     chapter = read_script(script)
-    _tell_if_cut(audio, pickup)
+    _tell_of(audio, pickup)
     with memory_in(heard) as memory:
         result = splice_file(audio, chapter, pickup, line, out, installed_ears(only_first=one_ear), _watch(), memory, switches)
     if as_json:
@@ -335,7 +338,7 @@ def edit(
     elif out is None:
         raise FileProblem("An audio file is never written over. Say where the result goes: --out FILE.")
     else:
-        _tell_if_cut(source)
+        _tell_of(source)
         made = dict(edit_file(source, do, out, _watch()))
     if as_json:
         _print(made)
@@ -454,6 +457,7 @@ def intake(
                 "rate": r.rate,
                 "depth": h.depth,
                 "channels": r.channels,
+                "odd_channels": h.channels,
                 "seconds": h.seconds,
                 "peak_db": r.peak_db,
                 "rms_db": r.rms_db,

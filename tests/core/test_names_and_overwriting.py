@@ -224,7 +224,7 @@ def test_nothing_is_written_into_a_book_from_outside(tmp_path, demo_book):
     shutil.copytree(demo_book, book)
     sound = next((book / "recordings").glob("*.flac"))
     steps, before = tmp_path / "steps.json", sound.read_bytes()
-    steps.write_text('[{"do": "split", "at": 1.0}]')
+    steps.write_text('[{"kind": "split", "at": 1000}]')
     (tmp_path / "way").symlink_to(book)
     for out in (sound, book / "new.flac", tmp_path / "way" / "masters" / "new.flac"):
         done = call("edit", sound, "--do", steps, "--out", out, folder=tmp_path)

@@ -6,8 +6,9 @@ import mmap
 import os
 import re
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 from pathlib import Path
 
 import av
@@ -17,6 +18,7 @@ import soundfile
 import soxr
 from av.container import InputContainer
 
+from faithful_reel.core.audio.channels import MOST_COMPARED, ChannelMeter, Channels
 from faithful_reel.core.errors import FileProblem
 from faithful_reel.core.units import EAR_RATE, Signal
 
@@ -204,27 +206,49 @@ def _av_blocks(path: Path, info: AudioInfo) -> Iterator[Signal]:
         raise FileProblem(f"{path.name} is damaged or cut short. Copy it again.") from problem
 
 
-def downmixed(x: Signal) -> Signal:
-    """Mean of the channels of a (channels, n) block: (n,) float32."""
+def downmixed(x: Signal, weights: Sequence[float] = ()) -> Signal:
+    """A (channels, n) block mixed to (n,) float32: by so much of each channel, else their mean."""
     mixed: Signal = x[0] if x.shape[0] == 1 else x.mean(axis=0, dtype=np.float32)
+    if weights and len(weights) == min(x.shape[0], MOST_COMPARED):
+        mixed = np.asarray(weights, np.float32) @ x[: len(weights)]
     return mixed
 
 
-def mono_blocks(path: Path, rate: int) -> Iterator[Signal]:
-    """Decode, mix down and resample on the way: (n,) float32 blocks at `rate`."""
+def mono_blocks(path: Path, rate: int, weights: Sequence[float] | None = None) -> Iterator[Signal]:
+    """Decode, mix down and resample on the way: (n,) float32 blocks at `rate`.
+
+    Mixed by `weights` as `downmixed` does, else as the channels ask for (`channels_of`).
+    """
     info = audio_info(path)
+    if weights is None:
+        weights = channels_of(path).weights if info.channels > 1 else ()
     if info.rate == rate:
         for x in blocks(path):
-            yield downmixed(x)
+            yield downmixed(x, weights)
         return
     stream = soxr.ResampleStream(info.rate, rate, 1, dtype="float32", quality="VHQ")
     for x in blocks(path):
-        y = stream.resample_chunk(downmixed(x))
+        y = stream.resample_chunk(downmixed(x, weights))
         if len(y):
             yield y
     tail = stream.resample_chunk(np.zeros(0, np.float32), last=True)
     if len(tail):
         yield tail
+
+
+def channels_of(path: Path) -> Channels:
+    """How the channels of a file are.  Raises as `blocks`."""
+    found = path.stat()
+    return _channels_of(path, found.st_size, found.st_mtime_ns)
+
+
+@lru_cache(maxsize=64)
+def _channels_of(path: Path, _size: int, _changed: int) -> Channels:
+    info = audio_info(path)
+    meter = ChannelMeter(info.rate, info.channels)
+    for x in blocks(path) if info.channels > 1 else ():
+        meter.feed(x)
+    return meter.found()
 
 
 def read_mono(path: Path, rate: int) -> Signal:

@@ -34,6 +34,8 @@ class Recording:
     files, or one chapter of several in a file.  `file` is the hash of the file that the editor gave for one that was
     lost; empty where the file is the one received.  `made` is the stretch of a pickup recording that it was made of, where it is
     a take brought to its chapter's sound, and `how` says by what.
+
+    `mix` is how much of each channel is worked on; empty for their mean.
     """
 
     hash: str
@@ -53,6 +55,7 @@ class Recording:
     health: Health | None = None
     made: Stretch | None = None
     how: str = ""
+    mix: tuple[float, ...] = ()
 
     @property
     def stored(self) -> str:

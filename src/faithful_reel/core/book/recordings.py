@@ -19,7 +19,8 @@ import numpy as np
 import soundfile
 import soxr
 
-from faithful_reel.core.audio.files import BLOCK, SUFFIXES, audio_info, blocks, downmixed, mono_blocks
+from faithful_reel.core.audio.channels import Channels
+from faithful_reel.core.audio.files import BLOCK, SUFFIXES, audio_info, blocks, channels_of, downmixed, mono_blocks
 from faithful_reel.core.audio.overview import BASE, Overview, overview_of
 from faithful_reel.core.audio.pcm import PcmWriter
 from faithful_reel.core.audio.wholeness import shortfall
@@ -39,7 +40,7 @@ _LOG = logging.getLogger(__name__)
 
 def path_of(folder: Path, recording: Recording, rate: int) -> Path:
     """The file to read a recording's sound from: as received, or decoded at the book's rate."""
-    if recording.rate == rate and recording.suffix in (".wav", ".flac") and not recording.parts:
+    if recording.rate == rate and recording.suffix in (".wav", ".flac") and not recording.parts and not recording.mix:
         return folder / "recordings" / recording.stored
     return folder / "decoded" / plain(f"{recording.file or recording.hash}.flac")
 
@@ -108,7 +109,7 @@ def _keep_note(note: Path, value: object) -> None:
 def _sound(folder: Path, book: Book, recording: Recording) -> Iterator[Signal]:
     """A recording's sound as mono blocks at the book's rate, without its decoded copy."""
     if not recording.parts:
-        yield from mono_blocks(folder / "recordings" / recording.stored, book.rate)
+        yield from mono_blocks(folder / "recordings" / recording.stored, book.rate, recording.mix)
         return
     for part in recording.parts:
         source = book.recording(part.recording)
@@ -268,8 +269,9 @@ def examined(path: Path, rate: int, watch: Watch | None = None) -> Recording:
 
 
 def _examined(path: Path, rate: int, watch: Watch, done: float) -> Recording:
-    """Decode once, and measure: at the file's own rate what came, mixed down at the book's rate what will be worked on."""
+    """Decode and measure: at the file's own rate what came, mixed down at the book's rate what will be worked on."""
     info = audio_info(path)
+    channels = channels_of(path) if info.channels > 1 else Channels()
     look = HealthMeter(info.rate, info.channels)
     meter = Meter(rate)
     stream = soxr.ResampleStream(info.rate, rate, 1, dtype="float32", quality="VHQ") if info.rate != rate else None
@@ -277,8 +279,8 @@ def _examined(path: Path, rate: int, watch: Watch, done: float) -> Recording:
     for x in blocks(path):
         if not np.isfinite(x).all():
             raise FileProblem(f"{path.name} holds values that are not numbers. Export it again.")
-        look.feed(x)
-        mono = downmixed(x)
+        mono = downmixed(x, channels.weights)
+        look.feed(x, mono)
         mono = stream.resample_chunk(mono) if stream else mono
         if len(mono):
             meter.feed(mono)
@@ -304,7 +306,8 @@ def _examined(path: Path, rate: int, watch: Watch, done: float) -> Recording:
         rms_db=round(figures.rms_db, 2),
         tone=ToneSource("", tone.start * rate // info.rate, tone.stop * rate // info.rate) if tone else None,
         size=path.stat().st_size,
-        health=look.health(depth=info.depth, codec=info.codec, cut_short=cut.what if cut else ""),
+        health=look.health(depth=info.depth, codec=info.codec, cut_short=cut.what if cut else "", channels=channels.words),
+        mix=channels.weights,
     )
 
 

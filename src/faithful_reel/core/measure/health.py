@@ -57,6 +57,8 @@ class Health:
     speech: float
     finished_s: float
     cut_short: str = ""
+    channels: str = ""
+    """What is odd in how the channels go together, and how they are mixed to one; empty where nothing is."""
 
 
 @numba.njit(cache=True, nogil=True)
@@ -86,7 +88,7 @@ def _flat(x, full, full_run, flat_run, state, at, found):  # type: ignore[no-unt
 
 
 class HealthMeter:
-    """Looks at a recording block by block: (channels, n) at its own rate, and its mono mix for levels and hum."""
+    """Looks at a recording block by block: (channels, n) at its own rate, and what is worked on of it for levels and hum."""
 
     def __init__(self, rate: int, channels: int) -> None:
         self.rate, self.channels, self.frames = rate, channels, 0
@@ -103,8 +105,8 @@ class HealthMeter:
         self._quietest: list[tuple[float, int, NDArray[np.float64]]] = []
         self._taper = np.hanning(self._window).astype(np.float32)
 
-    def feed(self, x: Signal) -> None:
-        """Take the next block, (channels, n) float32."""
+    def feed(self, x: Signal, mono: Signal | None = None) -> None:
+        """Take the next block, (channels, n) float32, and what is worked on of it, (n,): else the mean of its channels."""
         n = x.shape[-1]
         self._peak = max(self._peak, float(np.max(np.abs(x)))) if n else self._peak
         for c in range(self.channels):
@@ -115,7 +117,7 @@ class HealthMeter:
             loudest = max(m for *_, m in self._tops)
             self._tops = [t for t in self._tops if t[2] > loudest * FULL_SCALE][:200_000]
         self.frames += n
-        mono = x[0] if self.channels == 1 else x.mean(axis=0, dtype=np.float32)
+        mono = x.mean(axis=0, dtype=np.float32) if mono is None else mono
         self._level(mono)
         self._hum(mono)
 
@@ -153,7 +155,7 @@ class HealthMeter:
         found = room_tone_frames(self.levels)
         return Span(found[0] * self._size, found[1] * self._size) if found else None
 
-    def health(self, *, depth: str = "", codec: str = "", cut_short: str = "") -> Health:
+    def health(self, *, depth: str = "", codec: str = "", cut_short: str = "", channels: str = "") -> Health:
         """What was found."""
         for c in range(self.channels):  # a flat top at the very end
             last, run, start = self._states[c]
@@ -175,6 +177,7 @@ class HealthMeter:
             depth=depth,
             codec=codec,
             cut_short=cut_short,
+            channels=channels,
             seconds=round(seconds, 3),
             clipped=sum(n for _, n in tops),
             places=tuple(tops[:MOST_PLACES]),
@@ -229,7 +232,7 @@ def shortcomings(health: Health, *, rate: int, peak_db: float, rms_db: float, no
     ----------
     Submission requirements of audiobook retailers, from memory; clipping and room tone: common practice.
     """
-    missed = [health.cut_short] if health.cut_short else []
+    missed = [told for told in (health.cut_short, health.channels) if told]
     if rate < LEAST_DELIVERY_RATE:
         missed.append(f"recorded at {rate} Hz, under the {LEAST_DELIVERY_RATE} Hz that retailers ask for")
     if health.clipped:

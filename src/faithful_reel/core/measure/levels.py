@@ -9,6 +9,7 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
+from faithful_reel.core.audio.channels import ChannelMeter
 from faithful_reel.core.audio.roomtone import FRAME_S
 from faithful_reel.core.audio.voice import Voice, VoiceBands, runs
 from faithful_reel.core.errors import SignalError
@@ -168,7 +169,7 @@ class Figures:
 
     `noise_floor_db` is that of the quietest windows, `pause_floor_db` that of nine pauses in ten (`SILENT_DB` where there
     are none); `dead_s` are seconds of dead silence, `dead_channels` channels in which nothing is, `range_lu` is the loudness
-    range.
+    range, `odd_channels` says what is odd in how the channels go together, and `channels_fit` whether a delivery may be so.
     """
 
     rms_db: float
@@ -188,6 +189,8 @@ class Figures:
     dead_s: float = 0.0
     dead_channels: int = 0
     range_lu: float = 0.0
+    odd_channels: str = ""
+    channels_fit: bool = True
 
     def as_json(self) -> dict[str, float | int | str | bool | None]:
         """Plain values, rounded for reading."""
@@ -218,6 +221,7 @@ class Meter:
         self._k: list[list[NDArray[np.float64]]] = [[] for _ in range(channels)]
         self._q: list[list[NDArray[np.float64]]] = [[] for _ in range(channels)]
         self._bands = VoiceBands(rate, channels)
+        self._together = ChannelMeter(rate, channels)
         self._voice: tuple[int, Voice] | None = None
         self._shortest = max(1, round(ZEROS_S * rate))
         self._zero_state = np.zeros(2, np.int64)
@@ -248,6 +252,7 @@ class Meter:
         if self._only_levels:
             return
         self._bands.feed(x)
+        self._together.feed(x)
         count = _zeros(np.ascontiguousarray(x), self._zero_state, self._shortest, self._zero_rows)
         self._zero_runs += [(int(a), int(n)) for a, n in self._zero_rows[:count]]
 
@@ -272,6 +277,7 @@ class Meter:
         voice = self.voice
         pauses = voice.pause_levels()
         span = voice.span
+        together = self._together.found()
         return Figures(
             rms_db=decibels(math.sqrt(power.mean())),
             peak_db=decibels(float(self._sums[:, 1].max())),
@@ -287,6 +293,8 @@ class Meter:
             dead_s=self._dead(voice, pauses),
             dead_channels=int(np.count_nonzero(~live)),
             range_lu=self.loudness_range(),
+            odd_channels=together.told,
+            channels_fit=together.fit,
         )
 
     @property

@@ -176,9 +176,10 @@ def verdicts(figures: Figures, profile: Profile) -> tuple[Verdict, ...]:
     if profile.rates:
         found.append(Verdict("rate", " or ".join(f"{r} Hz" for r in profile.rates), figures.rate, figures.rate in profile.rates))
     if profile.channels:
-        dead = f"{figures.channels}, {figures.dead_channels} of them dead" if figures.dead_channels else figures.channels
-        fits = figures.channels in profile.channels and not figures.dead_channels
-        found.append(Verdict("channels", " or ".join(map(str, profile.channels)), dead, fits))
+        odd = f"{figures.dead_channels} of them dead" if figures.dead_channels else figures.odd_channels
+        fits = figures.channels in profile.channels and not figures.dead_channels and figures.channels_fit
+        told = f"{figures.channels}, {odd}" if odd else figures.channels
+        found.append(Verdict("channels", " or ".join(map(str, profile.channels)), told, fits))
     if profile.codecs and figures.codec:
         found.append(Verdict("codec", " or ".join(profile.codecs), figures.codec, figures.codec in profile.codecs))
     if profile.bit_rate and figures.codec == "mp3":
