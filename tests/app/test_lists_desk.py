@@ -24,6 +24,7 @@ from faithful_reel.app.editing.list_pane import DRAGGED, ListPane
 from faithful_reel.app.widgets.loupe.handles import Hold, grips_of
 from faithful_reel.core.book.commands import EditReel
 from faithful_reel.core.book.house import HouseShelf
+from faithful_reel.core.collate.findings import Decision
 from faithful_reel.core.reel.commands import CutAndClose
 from faithful_reel.core.reel.look import lane_look
 from faithful_reel.core.reel.reel import Piece
@@ -435,6 +436,26 @@ def test_a_version_is_kept_compared_and_swapped(desk, monkeypatch):
     push(desk, "Describe…")
     push(desk, "Drop")
     assert [v.name for v in desk.bookstate.chapters[0].versions] == ["before “as it came”"]
+
+
+def test_what_was_mended_is_told_as_heard_where_a_version_without_the_mend_is_swapped_in(desk, monkeypatch):
+    monkeypatch.setattr(QInputDialog, "getText", lambda *_a, **_k: ("as it came", True))
+    desk.do("version.keep")
+    proof, key = desk.window.parts.proof, ("c1", "f2")
+    proof.choose("f2", "c1")
+    assert proof.decide(Decision.MEND)
+    assert (key, "gone") in proof.sound_told()
+    choose(desk, 0)
+    push(desk, "Swap in")
+    assert (key, "still heard") in proof.sound_told()
+    docket = desk.window.panels["proof"].list.rows
+    row = docket.keys().index(key)
+    assert docket.data(docket.index(row), Qt.ItemDataRole.AccessibleTextRole).endswith("mend, its sound is still heard")
+    desk.press(desk.window.desk_buttons["release"])
+    assert "1 finding that is to be mended can still be heard" in desk.window.panels["release"].missing.text()
+    desk.do("edit.undo")
+    assert (key, "gone") in proof.sound_told()
+    assert "still be heard" not in desk.window.panels["release"].missing.text()
 
 
 def test_a_print_sounds_as_what_it_is_of_and_that_can_be_gone_back_to(desk):

@@ -282,7 +282,7 @@ def test_intake_prints_the_health_line(demo, tmp_path):
     assert (code, err) == (1, "")  # one of them misses a limit
     clean, clipped = json.loads(out)["recordings"]
     assert set(clean) == {
-        "path", "codec", "rate", "depth", "channels", "seconds", "peak_db", "rms_db", "noise_floor_db", "clipped_samples",
+        "path", "codec", "rate", "depth", "channels", "odd_channels", "seconds", "peak_db", "rms_db", "noise_floor_db", "clipped_samples",
         "clipped_at", "dc", "hum_hz", "hum_db", "room_tone", "room_tone_seconds", "speech_share", "finished_seconds", "missed",
         "sound",
     }  # fmt: skip

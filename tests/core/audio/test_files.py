@@ -74,8 +74,9 @@ def test_resampling_leaves_no_alias():
 
 def test_stereo_is_mixed_down(tmp_path):
     left, right = sine(500, seconds=1, db=-6), np.zeros(44_100, np.float32)
-    soundfile.write(tmp_path / "a.wav", np.stack([left, right], axis=1), 44_100, subtype="FLOAT")
-    assert np.allclose(read_mono(tmp_path / "a.wav", 44_100), left / 2)
+    for name, other, wanted in (("alike", 0.9 * left, 0.95 * left), ("dead", right, left)):
+        soundfile.write(tmp_path / f"{name}.wav", np.stack([left, other], axis=1), 44_100, subtype="FLOAT")
+        assert np.allclose(read_mono(tmp_path / f"{name}.wav", 44_100), wanted, atol=1e-6)
 
 
 @pytest.mark.parametrize(

@@ -26,6 +26,8 @@ DECIDING = (
 )
 FEW_ROWS = 8
 Key = tuple[str, str]
+Told = frozenset[tuple[Key, str]]
+"""What is told of the sound of some findings."""
 """A chapter and a finding in it."""
 
 
@@ -49,22 +51,26 @@ class DocketModel(QAbstractListModel):
         super().__init__(parent)
         self._rows: Sequence[tuple[str, Finding]] = ()
         self._numbers: Mapping[str, str] = {}
-        self._gone: frozenset[Key] = frozenset()
+        self._sound: dict[Key, str] = {}
         self._rate = 1
 
     def show(
-        self, rows: Sequence[tuple[str, Finding]], numbers: Mapping[str, str], rate: int, gone: frozenset[Key] = frozenset()
+        self,
+        rows: Sequence[tuple[str, Finding]],
+        numbers: Mapping[str, str],
+        rate: int,
+        sound: Told = frozenset(),
     ) -> None:
         """Show these.
 
-        `numbers` are what stands before the times of a chapter's findings, `rate` is that of their positions; the sound of those
-        that are `gone` was taken out.
+        `numbers` are what stands before the times of a chapter's findings, `rate` is that of their positions; `sound` is what is
+        told of the sound of some.
         """
-        before, alike = self._rows, numbers == self._numbers and rate == self._rate and gone == self._gone
+        before, alike = self._rows, numbers == self._numbers and rate == self._rate and dict(sound) == self._sound
         same = len(rows) == len(before)
         if not same:
             self.beginResetModel()
-        self._rows, self._numbers, self._rate, self._gone = rows, numbers, rate, gone
+        self._rows, self._numbers, self._rate, self._sound = rows, numbers, rate, dict(sound)
         if not same:
             self.endResetModel()
             return
@@ -89,10 +95,10 @@ class DocketModel(QAbstractListModel):
         kind = f.evidence.flaw or kind_words(f.kind)
         if role == ROLE:
             where = " ".join(filter(None, (self._numbers.get(chapter, ""), clock(f.start / self._rate)[:-2])))
-            gone = (chapter, f.id) in self._gone
-            return f.decision, kind, finding_line(f) or kind, where, "gone" if gone else f"{100 * f.confidence:.0f} % sure"
+            told = self._sound.get((chapter, f.id)) or f"{100 * f.confidence:.0f} % sure"
+            return f.decision, kind, finding_line(f) or kind, where, told
         if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.AccessibleTextRole):
-            told = ", its sound is gone" if (chapter, f.id) in self._gone else ""
+            told = f", its sound is {sound}" if (sound := self._sound.get((chapter, f.id))) else ""
             return f"{kind}: {finding_line(f)}, {f.decision.value}{told}"
         return None
 
@@ -123,11 +129,11 @@ class Docket(RowMenu, QListView):
         rate: int,
         current: Key,
         selected: Sequence[Key] = (),
-        gone: frozenset[Key] = frozenset(),
+        sound: Told = frozenset(),
     ) -> None:
         """Show findings as in `DocketModel.show`, with one of them in hand, or several."""
         self.blockSignals(True)
-        self.rows.show(rows, numbers, rate, gone)
+        self.rows.show(rows, numbers, rate, sound)
         places = {key: row for row, key in enumerate(self.rows.keys())}
         chosen = QItemSelection()
         for key in selected or (current,):

@@ -39,7 +39,10 @@ from faithful_reel.core.work.readings import Retake, better_retake, retakes_of, 
 from faithful_reel.core.work.reporting import report_rows, write_report
 from faithful_reel.core.work.roughcut import Looks, rough_cut
 from faithful_reel.core.work.search import Place, found
-from faithful_reel.core.work.timeline import Hearing, finding_spans, word_at
+from faithful_reel.core.work.timeline import Hearing, finding_spans, still_heard, word_at
+
+GONE, STILL = "gone", "still heard"
+"""What is told of the sound of a finding."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -235,11 +238,16 @@ class ProofPresenter(Observed):
             return False
         return self.bench.do(NoteFinding(chapter.id, finding.id, text))
 
-    def gone(self) -> frozenset[tuple[str, str]]:
-        """The (chapter, finding) of all that is shown whose sound was taken out of the reel."""
+    def sound_told(self) -> frozenset[tuple[tuple[str, str], str]]:
+        """What is to be told of the sound of findings that are shown: that it was taken out, or is heard although mended."""
         chapters = self.bench.book.chapters if self.sieve.whole_book else [c for c in (self.bench.chapter,) if c]
         rows = ((c, zip(self.bench.findings(c), self._spans_of(c), strict=True)) for c in chapters if c.reel is not None)
-        return frozenset((c.id, f.id) for c, pairs in rows for f, span in pairs if span is None and f.stop > f.start)
+        told = (
+            ((c.id, f.id), GONE if span is None and f.stop > f.start else STILL if still_heard(f, span) else "")
+            for c, pairs in rows
+            for f, span in pairs
+        )
+        return frozenset(row for row in told if row[1])
 
     def _spans_of(self, chapter: ChapterState) -> list[Span | None]:
         """Where the findings of a chapter are heard in its reel."""

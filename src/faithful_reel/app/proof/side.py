@@ -90,8 +90,8 @@ class DocketSide(QWidget):
         others = tuple(map(id, (c.findings for c in bench.book.chapters))) if presenter.sieve.whole_book else ()
         fate = self._fate.changed(chapter.reel if chapter else None, bench.book.pickups)
         docket = (presenter.current, presenter.show_doubtful, presenter.sieve, presenter.off, len(presenter.selected))
-        gone = presenter.gone()
-        if self._seen.changed(findings, state, *docket, hash(others), gone, bench.lessons()):
+        sound = presenter.sound_told()
+        if self._seen.changed(findings, state, *docket, hash(others), sound, bench.lessons()):
             self._refresh(chapter)
         elif chapter is not None and fate:
             self.card.refresh()
@@ -110,7 +110,7 @@ class DocketSide(QWidget):
         self.unfold.setVisible(bool(folded) or presenter.show_doubtful)
         self.unfold.blockSignals(False)
         at_hand = presenter.bench.chapter_id, presenter.current
-        self.list.show_rows(rows, numbers, presenter.bench.book.rate, at_hand, presenter.selected, presenter.gone())
+        self.list.show_rows(rows, numbers, presenter.bench.book.rate, at_hand, presenter.selected, presenter.sound_told())
         self.card.refresh()
         self.stack.setCurrentIndex(0 if rows else 1)
         self.empty.setText(self._why_empty(chapter))

@@ -12,6 +12,7 @@ from faithful_reel.core.measure.profile import load_profile
 from faithful_reel.core.pickups.ledger import WAITING
 from faithful_reel.core.release.package import Entry, Released, release_chapters
 from faithful_reel.core.work.mastering import CURRENT, MASTERS, MasterState
+from faithful_reel.core.work.timeline import finding_spans, still_heard
 
 
 class ReleasePresenter(Observed):
@@ -30,6 +31,11 @@ class ReleasePresenter(Observed):
         found = [f"{title}: master {state.value}" for title, state in states if state is not MasterState.PASSES]
         if not book.author or not book.narrator:
             found.append("author and narrator are not named")
+        heard = sum(
+            still_heard(f, s) for c in book.chapters for f, s in zip(c.findings, finding_spans(c, c.findings), strict=True)
+        )
+        if heard:
+            found.append(f"{heard} {'finding that is' if heard == 1 else 'findings that are'} to be mended can still be heard")
         waiting = [p for p in book.pickups if p.state in WAITING]
         if waiting:
             found.append("1 pickup is not put in" if len(waiting) == 1 else f"{len(waiting)} pickups are not put in")

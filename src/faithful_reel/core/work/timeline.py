@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from faithful_reel.core.book.model import Book, ChapterState
-from faithful_reel.core.collate.findings import Finding
+from faithful_reel.core.collate.findings import AGAIN, Decision, Finding, Kind
 from faithful_reel.core.collate.links import Link
 from faithful_reel.core.collate.proofing import Placed, Proof
 from faithful_reel.core.hear.recogniser import Heard
@@ -179,6 +179,18 @@ def finding_spans(chapter: ChapterState, findings: Iterable[Finding]) -> list[Sp
             known = maps[recording] = _Map(chapter.reel, recording)
         spans.append(known.span(f.start, f.stop))
     return spans
+
+
+TAKEN_OUT = AGAIN | {Kind.ADDED}
+"""What is mended by taking sound out."""
+STILL_THERE = 0.8
+"""How much of a finding's sound is there again where it is heard (own rule)."""
+
+
+def still_heard(finding: Finding, span: Span | None) -> bool:
+    """Whether what is said to be mended is heard all the same: it was only marked, or an earlier version was swapped in."""
+    there = span is not None and len(span) > STILL_THERE * (finding.stop - finding.start)
+    return there and finding.decision is Decision.MEND and finding.kind in TAKEN_OUT
 
 
 def _running_on(rows: Sequence[tuple[int, int, int]]) -> list[tuple[int, int, int]]:
