@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import signal
 import subprocess
@@ -9,6 +10,7 @@ import sys
 import threading
 import time
 from dataclasses import replace
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -19,9 +21,11 @@ from support.app import DemoWindow
 from support.hearing import STEP, lay_hearing
 
 from faithful_reel.app.acts import every_act
+from faithful_reel.app.asking import Asking
 from faithful_reel.app.desks import DeskName
 from faithful_reel.app.editing.cutting import Cutting
 from faithful_reel.app.jobs import Jobs
+from faithful_reel.app.places import recent_books, remember_book
 from faithful_reel.app.settings import number, text
 from faithful_reel.app.widgets.parts import tip
 from faithful_reel.app.window import Window
@@ -465,3 +469,16 @@ def test_a_decision_kept_by_hand_outlives_the_ears(heard):
     heard.window.parts.proof.choose("f1")
     heard.do("proof.stet")
     assert heard.bookstate.chapters[0].finding("f1").decision is Decision.STET
+
+
+@pytest.mark.parametrize(
+    "kept", ["[" * 100_000, "{}", "9" * 5000, '["/"]' * 9, json.dumps(["x" * 9000, "a\0b", "\ud800", "/none"])]
+)
+def test_recent_books_and_folders_that_can_not_be_looked_at_are_passed_over(kept, tmp_path):
+    settings = QSettings(str(tmp_path / "s.ini"), QSettings.Format.IniFormat)
+    settings.setValue("books/recent", kept)
+    settings.setValue("files/folder", "y" * 9000)
+    assert recent_books(settings) == []
+    assert Asking(None, settings)._start() == str(Path.home())
+    remember_book(settings, tmp_path)
+    assert recent_books(settings) == [tmp_path]

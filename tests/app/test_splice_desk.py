@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication
+from PyQt6.QtWidgets import QApplication, QDialog, QFileDialog
 from support.hearing import STEP, WORD, lay_hearing
 from support.jobs import HeldJobs
 
@@ -17,8 +17,8 @@ from faithful_reel.app.desks import DeskName
 from faithful_reel.app.splice import presenter as splice_module
 from faithful_reel.app.splice.panel import SplicePanel
 from faithful_reel.app.splice.presenter import SWITCHES
-from faithful_reel.core.book.commands import EditReel
-from faithful_reel.core.book.pickups import ChooseParts, ChooseTake, ReceiveTakes, placed_span
+from faithful_reel.core.book.commands import EditReel, LeaveOut
+from faithful_reel.core.book.pickups import AddPickups, ChooseParts, ChooseTake, ReceiveTakes, placed_span
 from faithful_reel.core.errors import EditRefused, StoreProblem
 from faithful_reel.core.jobs import Unwatched
 from faithful_reel.core.pickups.ledger import Part, State, Take
@@ -467,3 +467,25 @@ def test_another_line_is_heard_from_its_own_beginning(desk, monkeypatch):
     monkeypatch.setattr(type(player), "position", property(lambda _self: at))
     desk.opened.do("splice.hear_before")
     assert desk.heard[-1][1] == desk.s.before()[1]
+
+
+def test_a_chapter_that_is_left_out_with_its_takes_locks_nothing(desk, opened, monkeypatch, tmp_path):
+    chapter = desk.bench.book.chapter("c2")
+    assert desk.bench.do(AddPickups((replace(desk.bench.book.pickups[0], id="other", chapter="c2", findings=(), takes=(), chosen=-1,
+                                             state=State.TO_SEND, first_word=3),)))  # fmt: skip
+    assert desk.bench.do(LeaveOut("c1"))
+    opened.window.bench.jobs = opened.window.jobs
+    opened.window.desks.show(DeskName.SPLICE)
+    opened.reopen()
+    assert opened.window.desks.current is DeskName.SPLICE
+    assert [c.id for c in opened.bookstate.chapters] == ["c2", "c3"]
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_a, **_k: (str(tmp_path / "round"), "New folder (*)"))
+    monkeypatch.setattr(QDialog, "exec", lambda _self: 1)
+    opened.do("pickups.send")
+    opened.idle()
+    sheet = next((tmp_path / "round").glob("*.csv")).read_text(encoding="utf-8-sig")
+    assert chapter.title in sheet
+    assert "Chapter One" not in sheet
+    opened.do("edit.undo")
+    opened.do("edit.undo")  # of the sending and of leaving out: its lines and takes are back
+    assert [len(p.takes) for p in opened.bookstate.pickups][:2] == [2, 1]

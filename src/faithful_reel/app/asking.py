@@ -20,6 +20,7 @@ from PyQt6.QtWidgets import (
 from faithful_reel.app.settings import Settings, text
 from faithful_reel.app.widgets.parts import Choice
 from faithful_reel.core.audio import files
+from faithful_reel.core.files import is_folder
 from faithful_reel.core.text import manuscript
 
 ALL_THE_SAME, LEAVE = "All the same", "Leave it"
@@ -37,7 +38,7 @@ class Asking:
 
     def _start(self) -> str:
         folder = text(self._settings, "files/folder", str(Path.home()))
-        return folder if Path(folder).is_dir() else str(Path.home())
+        return folder if is_folder(Path(folder)) else str(Path.home())
 
     def _kept(self, path: str) -> Path | None:
         if not path:

@@ -6,6 +6,7 @@ import hashlib
 from pathlib import Path
 
 from faithful_reel.app.settings import Settings, flag, keep_names, keep_rows, names, rows, text
+from faithful_reel.core.files import is_folder
 
 MOST_RECENT = 12
 
@@ -55,7 +56,7 @@ class Places:
 
 def recent_books(settings: Settings) -> list[Path]:
     """The books that were open before and are still there, the last one first."""
-    return [p for n in names(settings, "books/recent") if (p := Path(n)).is_dir()]
+    return [p for n in names(settings, "books/recent") if is_folder(p := Path(n))]
 
 
 def remember_book(settings: Settings, book: Path) -> None:

@@ -101,6 +101,14 @@ def hash_of(path: Path, watch: Watch | None = None, done: float = 0.0) -> str:
     return digest.hexdigest()
 
 
+def is_folder(path: Path) -> bool:
+    """Whether a folder is there; what can not be looked at, or has a name that no file can have, is none."""
+    try:
+        return path.is_dir()
+    except OSError:
+        return False
+
+
 def same_file(a: Path, b: Path) -> bool:
     """Whether two paths lead to the same file by any spelling, hard link or symbolic link."""
     try:

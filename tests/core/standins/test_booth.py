@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
+import random
+import zipfile
 
 import numpy as np
 import pytest
@@ -170,6 +173,45 @@ def test_what_is_no_call_sheet_is_told(tmp_path):
         lines_of_sheet(tmp_path / "b.xlsx")
     with pytest.raises(FileProblem, match="can not be read"):
         lines_of_sheet(tmp_path / "none.csv")
+
+
+def test_damaged_and_absurd_sheets_are_told_and_cost_little(tmp_path):
+    path, rng = tmp_path / "a.xlsx", random.Random(7)
+    line = SheetLine(1, "One", 0, "0:00:01", ("Read", "this."), frozenset({0}), "", Want.WORDS, "", (), "")
+    path.write_bytes(xlsx_sheet(Sheet("t", "", (line,))))
+    with zipfile.ZipFile(path) as packed:
+        parts = {name: packed.read(name) for name in packed.namelist()}
+    for turn in range(150):
+        with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as packed:
+            for name, data in parts.items():
+                changed = bytearray(data)
+                for _ in range(rng.choice((0, 1, 3))):
+                    changed[rng.randrange(len(changed))] = rng.randrange(256)
+                packed.writestr(name, bytes(changed[: rng.randrange(len(changed))] if turn % 9 == 0 else changed))
+        with contextlib.suppress(FileProblem):
+            lines_of_sheet(path)
+    with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as packed:  # 100 MB of one letter in 100 kB
+        for name, data in parts.items():
+            packed.writestr(
+                name, data.replace(b"</sheetData>", b" " * (100 << 20) + b"</sheetData>") if "sheet1" in name else data
+            )
+    with pytest.raises(FileProblem, match="can not be read"):
+        lines_of_sheet(path)
+    (tmp_path / "b.csv").write_bytes(b"read this line\n" + b"x" * (65 << 20))
+    with pytest.raises(FileProblem, match="can not be read"):
+        lines_of_sheet(tmp_path / "b.csv")
+
+
+@pytest.mark.parametrize(
+    "known",
+    ["[]", "{", "[" * 100_000, "{}x", '{"a": 1}', '{"a": []}', '{"a": [[0]]}', '{"a": [[0, 1e9]]}', '{"a": [[5, 5]]}',
+     '{"a": [[-1, 5]]}', '{"a": [[0, 9999999999999999999999]]}', '{"a": [["0", "5"]]}', '{"a": [[true, 5]]}', "null"],
+)  # fmt: skip
+def test_prepared_takes_that_are_not_told_of_are_refused(tmp_path, known):
+    soundfile.write(tmp_path / "booth.flac", np.zeros(100), BOOK_RATE)
+    (tmp_path / "booth.json").write_text(known)
+    with pytest.raises(FileProblem, match="takes"):
+        PreparedVoice(tmp_path)
 
 
 def test_the_number_of_a_pickup_is_said_as_its_slate_is(demo):

@@ -9,8 +9,9 @@ from __future__ import annotations
 import csv
 import importlib.util
 import io
-import json
+import struct
 import zipfile
+import zlib
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -22,6 +23,7 @@ import soundfile
 import soxr
 
 from faithful_reel.core.errors import FileProblem
+from faithful_reel.core.files import from_json, shown
 from faithful_reel.core.pickups.sheets import HEADINGS
 from faithful_reel.core.text.spoken import plain
 from faithful_reel.core.units import BOOK_RATE, Signal
@@ -61,13 +63,16 @@ class PreparedVoice:
     def __init__(self, folder: Path) -> None:
         sound, told = folder / f"{PREPARED}.flac", folder / f"{PREPARED}.json"
         try:
-            self._places: dict[str, list[list[int]]] = json.loads(told.read_text(encoding="utf-8"))
+            known = from_json(told.read_text(encoding="utf-8"))
             x, rate = soundfile.read(sound, dtype="float32")
         except (OSError, ValueError, soundfile.LibsndfileError) as problem:
             raise FileProblem(
                 f"There are no prepared takes in {folder.name}. Choose another folder, or install a voice."
             ) from problem
         self._sound = np.asarray(x if rate == BOOK_RATE else soxr.resample(x, rate, BOOK_RATE), np.float32)
+        if not _are_places(known, len(self._sound)) or self._sound.ndim > 1:
+            raise FileProblem(f"{shown(told)} does not tell of takes in {shown(sound)}. Choose another folder.")
+        self._places: dict[str, list[list[int]]] = known
 
     def said(self, text: str, take: int) -> Signal | None:
         """As `Voice`: (n,)."""
@@ -98,6 +103,16 @@ class PreparedVoice:
             return x
         first = f" {known} ".index(f" {text} ")
         return x[_pause(x, first / len(known)) : _pause(x, (first + len(text)) / len(known))]
+
+
+def _are_places(known: object, length: int) -> bool:
+    """Whether a value tells of takes, [start, stop] in samples, by the text that is read."""
+    if not isinstance(known, dict) or not all(isinstance(rows, list) and rows for rows in known.values()):
+        return False
+    places = [place for rows in known.values() for place in rows]
+    if not all(isinstance(p, list) and len(p) == 2 and all(type(at) is int for at in p) for p in places):
+        return False
+    return all(0 <= start < stop <= length for start, stop in places)
 
 
 def _pause(x: Signal, share: float) -> int:
@@ -348,12 +363,24 @@ def _in_room(x: Signal, settings: BoothSettings, rng: np.random.Generator) -> Si
     return np.asarray(wet + hiss / np.std(hiss) * 10 ** (settings.floor_db / 20), np.float32)
 
 
+LARGEST_SHEET, MOST_LINES, MOST_COLUMNS = 64 << 20, 20_000, 64
+"""Bytes of a sheet, unpacked, and how much of it is looked at: a round of a whole book has a hundredth of that."""
+_BAD_SHEET = (
+    OSError, ValueError, LookupError, TypeError, AttributeError, ArithmeticError, SyntaxError, RuntimeError, EOFError,
+    AssertionError, csv.Error, zipfile.BadZipFile, zlib.error, struct.error,
+)  # fmt: skip
+"""What reading a damaged sheet ends with; that of XML is a SyntaxError, of an encrypted archive a RuntimeError."""
+
+
 def _spreadsheet(path: Path) -> list[list[str]]:
     from openpyxl import load_workbook
 
     with path.open("rb") as file:
-        table = load_workbook(file).active
-        cells = table.iter_rows(values_only=True) if table is not None else ()
+        with zipfile.ZipFile(file) as packed:
+            if sum(part.file_size for part in packed.infolist()) > LARGEST_SHEET:
+                raise ValueError("it is too large")
+        table = load_workbook(file, read_only=True).active
+        cells = table.iter_rows(max_row=MOST_LINES, max_col=MOST_COLUMNS, values_only=True) if table is not None else ()
         return [["" if c is None else str(c) for c in row] for row in cells]
 
 
@@ -368,9 +395,11 @@ def lines_of_sheet(path: Path) -> list[str]:
     try:
         if path.suffix.lower() == ".xlsx":
             rows = _spreadsheet(path)
+        elif path.stat().st_size > LARGEST_SHEET:
+            raise ValueError("it is too large")
         else:
             rows = list(csv.reader(io.StringIO(path.read_text(encoding="utf-8-sig"), newline="")))
-    except (OSError, ValueError, KeyError, csv.Error, zipfile.BadZipFile) as problem:
+    except _BAD_SHEET as problem:
         raise FileProblem(
             f"{path.name} can not be read as a call sheet. Give the CSV or the spreadsheet of a round."
         ) from problem
