@@ -27,6 +27,7 @@ from faithful_reel.app.editing.cutting import Cutting
 from faithful_reel.app.jobs import Jobs
 from faithful_reel.app.places import recent_books, remember_book
 from faithful_reel.app.settings import number, text
+from faithful_reel.app.splice.panel import SplicePanel
 from faithful_reel.app.widgets.parts import tip
 from faithful_reel.app.window import Window
 from faithful_reel.core.book.commands import EDITION, RenameChapter, SetDetails
@@ -35,6 +36,7 @@ from faithful_reel.core.book.recordings import decode, overview, path_of
 from faithful_reel.core.book.session import Session
 from faithful_reel.core.book.store import BookStore
 from faithful_reel.core.collate.findings import Decision
+from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.pickups.ledger import State, Take
 from faithful_reel.core.reel.commands import ReplaceByTake, ToneSource
 
@@ -482,3 +484,23 @@ def test_recent_books_and_folders_that_can_not_be_looked_at_are_passed_over(kept
     assert Asking(None, settings)._start() == str(Path.home())
     remember_book(settings, tmp_path)
     assert recent_books(settings) == [tmp_path]
+
+
+@pytest.mark.parametrize(
+    ("problem", "told"), [(EditRefused("This is no longer there."), "no longer there"), (KeyError("x"), "something went wrong")]
+)
+def test_a_desk_that_can_not_be_shown_locks_nobody_out(opened, monkeypatch, problem, told):
+    def broken(_self):
+        raise problem
+
+    caught = []
+    opened.window.desks.show(DeskName.SPLICE)
+    monkeypatch.setattr(SplicePanel, "refresh", broken)
+    monkeypatch.setattr(sys, "excepthook", lambda _kind, why, _trace: caught.append(why))
+    opened.reopen()
+    assert opened.window.desks.current is DeskName.INTAKE
+    assert any("The Splice desk can not be shown" in text and told in text for _, _, text in opened.window.strip.kept)
+    assert caught == ([] if isinstance(problem, EditRefused) else [problem])
+    monkeypatch.undo()
+    opened.window.desks.show(DeskName.SPLICE)
+    assert opened.window.desks.current is DeskName.SPLICE

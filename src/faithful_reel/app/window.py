@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import sys
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from functools import partial
@@ -54,6 +55,7 @@ from faithful_reel.app.widgets.message_strip import MessageStrip, Said
 from faithful_reel.app.widgets.parts import ActButton, Desk, OneLine, Scrolled, button, label, rule, tip
 from faithful_reel.app.widgets.tables import RowMenu, give_widths, keep_widths
 from faithful_reel.app.workbench import Workbench
+from faithful_reel.core.errors import AppError
 from faithful_reel.core.work.mastering import unheard_lanes
 
 TITLE_BAR = 44
@@ -259,8 +261,18 @@ class Window(QMainWindow):
                 made.setAccessibleName(f"{desk.words} desk, {count or 'nothing'} to do")
 
     def refresh_desk(self) -> None:
-        """The desk at hand."""
-        self.panels[self.desks.current].refresh()
+        """The desk at hand; where it can not be shown the first one, and why: a book can be opened whatever is in it."""
+        desk = self.desks.current
+        try:
+            self.panels[desk].refresh()
+        except Exception as problem:
+            if desk is DeskName.INTAKE:
+                raise
+            if not isinstance(problem, AppError):
+                sys.excepthook(type(problem), problem, problem.__traceback__)
+            self.desks.show(DeskName.INTAKE)
+            why = str(problem) if isinstance(problem, AppError) else "something went wrong in it."
+            self.warn(f"The {desk.words} desk can not be shown: {why}")
 
     def _desk_changed(self) -> None:
         desk = self.desks.current
@@ -271,7 +283,7 @@ class Window(QMainWindow):
         for other, made in self.desk_buttons.items():
             made.setChecked(other is desk)
         self.refresh_desk()
-        self.panels[desk].take_keys()
+        self.panels[self.desks.current].take_keys()
 
     def _desk_clicked(self) -> None:
         sender = self.sender()
