@@ -13,8 +13,10 @@ from support.app import DemoWindow
 from support.manuscripts import AUTHOR, TITLE, make_docx, make_epub3
 from support.sounds import RATE, noise, sine, speech_like
 
+from faithful_reel.app.asking import Asking
 from faithful_reel.app.intake.dialogs import ReimportDialog, SplitDialog
-from faithful_reel.core.book.commands import EditReel, PairRecording
+from faithful_reel.core.book.commands import AddRecording, EditReel, PairRecording
+from faithful_reel.core.book.recordings import received
 from faithful_reel.core.reel.commands import CutAndClose
 from faithful_reel.core.text.words import Chapter
 
@@ -435,3 +437,38 @@ def test_a_quiet_file_is_silent_and_says_so(empty, tmp_path):
     empty.idle()
     assert panel.figures["peak"].text() == "silent"
     assert "nobody speaks" in panel.verdict.text()
+
+
+def test_recordings_that_the_book_does_not_know_are_told_listed_brought_in_or_removed(opened, tmp_path, monkeypatch):
+    """As they are left where sorting was broken off; one whose step was undone is known, and stays."""
+    folder = opened.book / "recordings"
+    for k in range(3):
+        soundfile.write(tmp_path / f"{k}.wav", speech_like(seconds=3, seed=k), 44_100)
+    kept, first, second = (received(opened.book, tmp_path / f"{k}.wav", 44_100) for k in range(3))
+    assert opened.window.bench.do(AddRecording(kept))
+    opened.do("edit.undo")
+    answers, asked = [], []
+
+    def choose(_self, _title, _words, told, _answers):
+        asked.append(told)
+        return answers.pop(0)
+
+    monkeypatch.setattr(Asking, "choose", choose)
+    opened.reopen()
+    assert "2 recordings were received and are used by no step" in " ".join(text for _, _, text in opened.window.strip.kept)
+    answers += ["Bring them in", "Remove them", "Leave it"]
+    opened.do("intake.strays")
+    opened.idle()
+    assert {first.hash, second.hash} <= {r.hash for r in opened.bookstate.recordings}
+    opened.do("intake.strays")
+    assert "known to it" in opened.window.strip.notice.text()
+    soundfile.write(tmp_path / "3.wav", speech_like(seconds=2, seed=9), 44_100)
+    third = received(opened.book, tmp_path / "3.wav", 44_100)
+    opened.do("intake.strays")
+    assert len(asked) == 1  # it may be at work just now
+    opened.reopen()
+    opened.do("intake.strays")
+    assert not (folder / third.stored).exists()
+    assert (folder / kept.stored).exists()
+    assert len(asked) == 2
+    assert asked[1][0].startswith(third.hash[:12])

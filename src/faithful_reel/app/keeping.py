@@ -134,6 +134,9 @@ class Keeping(QObject):
                 f"Recorded at the desk and not in the book yet: {names}. Use Receive a pickup recording, from the folder "
                 f"{shown(left[0].parent)}; then the file can go."
             )
+        elif unknown := len(self._intake.strays()):
+            files = "1 recording was received and is" if unknown == 1 else f"{unknown} recordings were received and are"
+            self.bench.tell(f"{files} used by no step of this book. Unknown recordings… lists what there is.")
         self._intake.check_touched(self._tell_faults)
 
     def _tell_faults(self) -> None:

@@ -8,13 +8,14 @@ from dataclasses import dataclass
 from PyQt6.QtWidgets import QDialog, QInputDialog
 
 from faithful_reel.app.actions import Act, Menu
-from faithful_reel.app.asking import MANUSCRIPTS, SOUNDS, Asking
+from faithful_reel.app.asking import LEAVE, MANUSCRIPTS, SOUNDS, Asking
 from faithful_reel.app.desks import DeskName
 from faithful_reel.app.intake.dialogs import SplitDialog
 from faithful_reel.app.intake.panel import IntakePanel
 from faithful_reel.app.intake.presenter import IntakePresenter
 
 AT = DeskName.INTAKE
+BRING, REMOVE = "Bring them in", "Remove them"
 
 
 @dataclass
@@ -60,6 +61,21 @@ class IntakeActs:
             self.presenter.bench.tell("Choose a lost recording in the table first.")
         elif path := self.ask.file("Choose the file of the lost recording", SOUNDS):
             self.presenter.replace_lost(recording.hash, path)
+
+    def strays(self) -> None:
+        """Bring in or remove the recordings that the book does not know."""
+        presenter = self.presenter
+        found = presenter.strays()
+        if not found:
+            presenter.bench.tell("Every file that was among the recordings when the book was opened is known to it.")
+            return
+        told = [f"{p.stem[:12]}…{p.suffix}   {p.stat().st_size / 1e6:.1f} MB" for p in found]
+        words = "These were received, and no step of this book uses them:"
+        answer = self.ask.choose("Unknown recordings", words, told, (BRING, REMOVE, LEAVE))
+        if answer == BRING:
+            presenter.bring_recordings(found)
+        elif answer == REMOVE:
+            presenter.remove_strays(found)
 
     # --- chapters -------------------------------------------------------------------------------------------------
 
@@ -121,6 +137,7 @@ ACTS: tuple[Act[IntakeActs], ...] = (
     Act("intake.make_one", B, "Make one recording of these", "", "Several files that together read one chapter, in this order", A.make_one, AT),
     Act("intake.search", B, "Look for lost recordings…", "", "Find them by their bytes, whatever they are called now", A.search, AT),
     Act("intake.replace", B, "Choose the file of a lost recording…", "", "Say yourself which file it is", A.replace, AT),
+    Act("intake.strays", B, "Unknown recordings…", "", "Files among the recordings that no step of the book uses", A.strays),
     Act("intake.rename", C, "Rename the chapter…", "F2", "Give the chapter another title", A.rename, AT, rank=2, apart=True),
     Act("intake.split", C, "Split the chapter…", "", "Make two chapters of it", A.split, AT, rank=2),
     Act("intake.join", C, "Join with the chapter below", "", "Make one chapter of the two", A.join, AT, rank=2),

@@ -34,11 +34,13 @@ from faithful_reel.core.book.recordings import (
     put_back,
     received,
     stand_in,
+    strays,
     touched_faults,
 )
 from faithful_reel.core.book.store import Contents
 from faithful_reel.core.collate.pairing import Passage
 from faithful_reel.core.errors import AppError, Cancelled
+from faithful_reel.core.files import shown
 from faithful_reel.core.jobs import Part, Watch
 from faithful_reel.core.measure.health import shortcomings
 from faithful_reel.core.reel.reel import reel_of
@@ -111,6 +113,7 @@ class IntakePresenter(Observed):
         """Shows what a corrected manuscript changes, and takes it over if the editor agrees."""
         self.faults: dict[str, FaultKind] = {}
         self.look_for_faults()
+        self._unknown = strays(bench.session.store.folder, bench.session.store.names)  # later ones may be at work
 
     # --- manuscript -----------------------------------------------------------------------------------------------
 
@@ -399,6 +402,22 @@ class IntakePresenter(Observed):
         )
         self.bench.forget_sounds(found)
         self.changed()
+
+    def strays(self) -> list[Path]:
+        """Files among the recordings that no step of the book names, of those that lay there when it was opened."""
+        named = self.bench.session.store.names
+        return [p for p in self._unknown if p.is_file() and not named(p.stem)]
+
+    def remove_strays(self, paths: Sequence[Path]) -> None:
+        """Delete files that the book does not know."""
+        known = set(self.strays())
+        try:
+            for path in known.intersection(paths):
+                path.unlink(missing_ok=True)
+        except OSError as problem:
+            self.bench.warn(f"{shown(path)} could not be removed ({problem.strerror}).")
+            return
+        self.bench.report(f"{len(paths)} unknown {'recording is' if len(paths) == 1 else 'recordings are'} removed.")
 
     def replace_lost(self, recording: str, source: Path) -> None:
         """Take a file for a lost recording: the very same bytes if they are, else another file by the editor's word."""

@@ -86,6 +86,10 @@ class Journal:
             raise self._damaged("an entry that every book has is missing")
         return rows[0]
 
+    def names(self, text: str) -> bool:
+        """Whether any step that was ever taken, undone ones too, names something."""
+        return bool(self._one("SELECT count(*) FROM (SELECT 1 FROM steps WHERE instr(body, ?) LIMIT 1)", text)[0])
+
     def astray(self) -> str:
         """What is wrong with the order of the journal; empty where a step comes after its parent and the head is there."""
         if self._one("SELECT count(*) FROM steps WHERE id = ?", self.head)[0] != 1:

@@ -9,7 +9,7 @@ import logging
 import os
 import zipfile
 import zlib
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from enum import StrEnum
 from pathlib import Path
@@ -160,6 +160,15 @@ def left_at_desk(folder: Path) -> list[Path]:
         return sorted(p for p in (folder / AT_DESK).glob("*.wav") if p.is_file())
     except OSError:
         return []
+
+
+def strays(folder: Path, named: Callable[[str], bool]) -> list[Path]:
+    """Files among a book's recordings that no step of it names, by name: received, and refused or broken off afterwards."""
+    try:
+        there = sorted(p for p in (folder / "recordings").iterdir() if p.is_file() and not p.name.startswith("."))
+    except OSError:
+        return []
+    return [p for p in there if not named(p.stem)]
 
 
 def received(folder: Path, source: Path, rate: int, watch: Watch | None = None) -> Recording:
