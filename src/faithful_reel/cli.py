@@ -1,6 +1,6 @@
 """The core from a shell: JSON on standard output, progress on standard error.
 
-Exit codes: 0 done, 1 done and something failed its check, 2 unusable input (one clear line).
+Exit codes: 0 done, 1 done and something failed its check, 2 unusable input, or an output that takes nothing (one clear line).
 """
 
 from __future__ import annotations
@@ -15,7 +15,7 @@ from enum import StrEnum
 from functools import partial
 from pathlib import Path
 from types import FrameType
-from typing import Annotated
+from typing import Annotated, TextIO, cast
 
 import typer
 
@@ -628,15 +628,69 @@ def _ended(number: int, frame: FrameType | None) -> None:
         raise SystemExit(128 + _signals[0])
 
 
+class _Output:
+    """Standard output, of which nothing that could not be written is taken for written: it ends as unusable input does."""
+
+    def __init__(self, file: TextIO | None) -> None:
+        self._file = file
+
+    def write(self, text: str) -> int:
+        if self._file is None:
+            raise _unwritten("it is closed")
+        try:
+            return self._file.write(text)
+        except OSError as problem:
+            raise self._told(problem) from problem
+
+    def flush(self) -> None:
+        try:
+            if self._file is not None:
+                self._file.flush()
+        except OSError as problem:
+            raise self._told(problem) from problem
+
+    def _told(self, problem: OSError) -> AppError:
+        assert self._file is not None
+        os.dup2(os.open(os.devnull, os.O_WRONLY), self._file.fileno())  # what waits is not tried again at the end
+        return _unwritten(problem.strerror or str(problem))
+
+    def __getattr__(self, name: str) -> object:
+        return getattr(self._file, name)
+
+
+def _unwritten(why: str) -> AppError:
+    return AppError(f"What was found could not be written to standard output ({why}). Give it another place.")
+
+
+def _open_outputs() -> None:
+    """Outputs that take any name and any sign."""
+    if sys.stderr is None:
+        sys.stderr = open(os.devnull, "w", encoding="utf-8")  # noqa: PTH123, SIM115 - as long as we run
+    sys.stderr.reconfigure(errors="backslashreplace")  # type: ignore[union-attr]
+    if sys.stdout is not None:
+        unicode = sys.stdout.encoding.lower().replace("-", "") == "utf8"
+        sys.stdout.reconfigure(errors="surrogateescape" if unicode else "backslashreplace")  # type: ignore[union-attr]
+    sys.stdout = cast("TextIO", _Output(sys.stdout))
+
+
+def _run() -> int:
+    """Run one command; its exit code."""
+    try:
+        app(standalone_mode=True)
+    except SystemExit as end:
+        sys.stdout.flush()
+        return end.code if isinstance(end.code, int) else 0 if end.code is None else 2
+    return 0
+
+
 def main() -> None:
     """Run one command; turn what a user can cure into one line and exit code 2."""
-    sys.stdout.reconfigure(errors="surrogateescape")  # type: ignore[union-attr]  # names of files come out as they went in
-    sys.stderr.reconfigure(errors="backslashreplace")  # type: ignore[union-attr]
     signal.signal(signal.SIGTERM, _ended)
     signal.signal(signal.SIGINT, _ended)
     signal.signal(signal.SIGALRM, _ended)
     try:
-        app(standalone_mode=True)
+        _open_outputs()
+        sys.exit(_run())
     except AppError as problem:
         sys.stderr.write(f"faithful-reel: {problem}\n")
         sys.stderr.flush()

@@ -388,3 +388,53 @@ def test_a_signal_clears_away_what_was_begun_whatever_runs(demo, tmp_path, numbe
     assert process.returncode in (128 + number, 0, -number)  # the last where Python itself had not begun
     if process.returncode == 0:
         assert files_in(tmp_path) == ["o.mp3"]
+
+
+# --- what is no file, and outputs that take nothing ---------------------------------------------------------------
+
+
+@pytest.mark.parametrize("word", [("edit", "a.flac", "--do", "?", "--out", "o.wav"), ("booth", "?", "--out", "o.wav"),
+                                  ("booth", "s.csv", "--takes", "?", "--out", "o.wav"),
+                                  ("rough", "--audio", "a.flac", "--script", "s.txt", "--out", "o.wav", "--heard", "?"),
+                                  ("master", "a.flac", "--profile", "./?", "--out", "o.wav"), ("check", "?"), ("unpack", "?"),
+                                  ("proof", "--audio", "a.flac", "--script", "?")])  # fmt: skip
+def test_a_pipe_or_a_device_is_told_and_not_waited_for(tmp_path, demo, word):
+    shutil.copy(demo / "chapter-2.flac", tmp_path / "a.flac")
+    (tmp_path / "s.csv").write_text("read this line\nx\n")
+    (tmp_path / "s.txt").write_text("words")
+    for name in ("pipe", "device", "folder/pipe"):
+        path = tmp_path / name
+        path.parent.mkdir(exist_ok=True)
+        os.mkfifo(path) if name != "device" else path.symlink_to("/dev/zero")
+        if name == "folder/pipe":
+            path.rename(path.with_name("booth.json"))
+            path = path.parent
+        args = [a.replace("?", str(path.relative_to(tmp_path))) for a in word]
+        done = subprocess.run(
+            [sys.executable, "-m", "faithful_reel", *args], cwd=tmp_path, capture_output=True, text=True, timeout=60, check=False
+        )
+        assert (done.returncode, done.stderr.count("\n"), done.stderr[:15]) == (2, 1, "faithful-reel: "), done.stderr
+        assert not (tmp_path / "o.wav").exists()
+
+
+@pytest.mark.parametrize(
+    ("how", "code", "told"),
+    [(">&-", 2, "it is closed"), (">/dev/full", 2, "No space left"), ("| true; exit ${PIPESTATUS[0]}", 2, "Broken pipe"), ("2>&-", 1, ""),
+     (">/dev/null", 1, "")],
+)  # fmt: skip
+def test_an_output_that_takes_nothing_is_no_failed_check(tmp_path, demo, how, code, told):
+    word = f"{sys.executable} -m faithful_reel check {demo / 'chapter-2.flac'} --json {how}"
+    done = subprocess.run(["bash", "-c", word], cwd=tmp_path, capture_output=True, text=True, timeout=60, check=False)
+    assert done.returncode == code
+    assert told in done.stderr
+    assert "Traceback" not in done.stderr
+
+
+@pytest.mark.parametrize("encoding", ["ascii", "latin-1", "utf-8"])
+def test_a_terminal_of_any_encoding_is_told_everything(tmp_path, demo, encoding):
+    name = "ü“日.flac"
+    shutil.copy(demo / "chapter-2.flac", tmp_path / name)
+    word = [sys.executable, "-m", "faithful_reel", "check", name]
+    done = subprocess.run(word, cwd=tmp_path, capture_output=True, env=os.environ | {"PYTHONIOENCODING": encoding}, check=False)
+    assert (done.returncode, done.stderr) == (1, b"")
+    assert name.encode(encoding, "backslashreplace") in done.stdout

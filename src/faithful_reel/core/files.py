@@ -82,6 +82,26 @@ def harmless(cell: str) -> str:
     return f"'{cell}" if cell.startswith(("=", "+", "-", "@", "\t", "\r")) else cell
 
 
+def content_of(path: Path, most: int) -> bytes:
+    """All bytes of an ordinary file; a pipe or a device, which may go on without end, is not waited for.
+
+    Raises
+    ------
+    FileProblem
+        It is not there, is no ordinary file, or is longer than `most`.
+    """
+    try:
+        with os.fdopen(os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC), "rb") as file:
+            found = os.fstat(file.fileno())
+            if not stat.S_ISREG(found.st_mode):
+                raise FileProblem(f"{shown(path)} is no ordinary file. Give a file that holds what is to be read.")
+            if found.st_size > most:
+                raise FileProblem(f"{shown(path)} is too large for what it should be ({found.st_size >> 20} MB). Check the file.")
+            return file.read(most)
+    except OSError as problem:
+        raise FileProblem(f"{shown(path)} can not be read ({problem.strerror}). Check the name and the folder.") from problem
+
+
 def from_json(text: str | bytes) -> Any:
     """The value of a JSON text that anybody may have changed.  ValueError where it is none, or nested too deep to be read."""
     try:

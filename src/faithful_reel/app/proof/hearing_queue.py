@@ -42,7 +42,7 @@ class HearingQueue(Observed):
         self.waiting = [c for c in places.queue if c in known]
         self.paused = places.queue_paused
         self._at, self._fraction, self._since = "", 0.0, 0.0
-        self._heard_s, self._spent_s, self._count = 0.0, 0.0, 0
+        self._heard_s, self._spent_s, self._count, self._failed = 0.0, 0.0, 0, 0
         self._dropped = ""
         self._again: Memo[bool] = Memo()
         proof.ended.append(self._ended)
@@ -116,7 +116,7 @@ class HearingQueue(Observed):
             self.bench.tell("Every chapter that has a recording is heard already. Hear one again with “Hear this chapter”.")
             return False
         self.waiting, self.paused = wanted, False
-        self._count = 0 if not self._at else self._count
+        self._count, self._failed = (self._count, self._failed) if self._at else (0, 0)
         self._go_on()
         return True
 
@@ -210,8 +210,12 @@ class HearingQueue(Observed):
         elif isinstance(why, Cancelled) and not self.paused and self._dropped != chapter:  # by the button beside the title
             self.waiting.insert(0, chapter)
             self.paused = True
+        elif not isinstance(why, Cancelled):
+            self._failed += 1
         self._at, self._fraction, self._dropped = "", 0.0, ""
         self._go_on()
-        if not self._at and not self.waiting and self._count:
-            self._told(f"The book is heard: {self._count} chapter{'s' if self._count > 1 else ''}.")
-            self._count = 0
+        if not self._at and not self.waiting and (self._count or self._failed):
+            chapters = f"{self._count} chapter{'' if self._count == 1 else 's'}"
+            part = f"The book is not all heard: {chapters} {'was' if self._count == 1 else 'were'}, {self._failed} could not be."
+            self._told(part if self._failed else f"The book is heard: {chapters}.")
+            self._count = self._failed = 0

@@ -108,6 +108,8 @@ def memory_in(path: Path | None) -> Memory:
         Something else is in the file, or it is damaged; it is left as it is.
     """
     if path is not None and path.exists():
+        if not path.is_file():
+            raise FileProblem(f"{path.name} is no ordinary file. Choose another name for --heard.")
         try:
             with contextlib.closing(sqlite3.connect(address(path, read_only=True), uri=True)) as db:
                 tables = [name for (name,) in db.execute("SELECT name FROM sqlite_master WHERE type = 'table'")]

@@ -23,7 +23,7 @@ import soundfile
 import soxr
 
 from faithful_reel.core.errors import FileProblem
-from faithful_reel.core.files import from_json, shown
+from faithful_reel.core.files import content_of, from_json, shown
 from faithful_reel.core.pickups.sheets import HEADINGS
 from faithful_reel.core.text.spoken import plain
 from faithful_reel.core.units import BOOK_RATE, Signal
@@ -63,9 +63,9 @@ class PreparedVoice:
     def __init__(self, folder: Path) -> None:
         sound, told = folder / f"{PREPARED}.flac", folder / f"{PREPARED}.json"
         try:
-            known = from_json(told.read_text(encoding="utf-8"))
+            known = from_json(content_of(told, LARGEST_SHEET))
             x, rate = soundfile.read(sound, dtype="float32")
-        except (OSError, ValueError, soundfile.LibsndfileError) as problem:
+        except (FileProblem, OSError, ValueError, soundfile.LibsndfileError) as problem:
             raise FileProblem(
                 f"There are no prepared takes in {folder.name}. Choose another folder, or install a voice."
             ) from problem
@@ -372,16 +372,15 @@ _BAD_SHEET = (
 """What reading a damaged sheet ends with; that of XML is a SyntaxError, of an encrypted archive a RuntimeError."""
 
 
-def _spreadsheet(path: Path) -> list[list[str]]:
+def _spreadsheet(raw: bytes) -> list[list[str]]:
     from openpyxl import load_workbook
 
-    with path.open("rb") as file:
-        with zipfile.ZipFile(file) as packed:
-            if sum(part.file_size for part in packed.infolist()) > LARGEST_SHEET:
-                raise ValueError("it is too large")
-        table = load_workbook(file, read_only=True).active
-        cells = table.iter_rows(max_row=MOST_LINES, max_col=MOST_COLUMNS, values_only=True) if table is not None else ()
-        return [["" if c is None else str(c) for c in row] for row in cells]
+    with zipfile.ZipFile(io.BytesIO(raw)) as packed:
+        if sum(part.file_size for part in packed.infolist()) > LARGEST_SHEET:
+            raise ValueError("it is too large")
+    table = load_workbook(io.BytesIO(raw), read_only=True).active
+    cells = table.iter_rows(max_row=MOST_LINES, max_col=MOST_COLUMNS, values_only=True) if table is not None else ()
+    return [["" if c is None else str(c) for c in row] for row in cells]
 
 
 def lines_of_sheet(path: Path) -> list[str]:
@@ -392,13 +391,12 @@ def lines_of_sheet(path: Path) -> list[str]:
     FileProblem
         It can not be read, or it is no call sheet.
     """
+    raw = content_of(path, LARGEST_SHEET)
     try:
         if path.suffix.lower() == ".xlsx":
-            rows = _spreadsheet(path)
-        elif path.stat().st_size > LARGEST_SHEET:
-            raise ValueError("it is too large")
+            rows = _spreadsheet(raw)
         else:
-            rows = list(csv.reader(io.StringIO(path.read_text(encoding="utf-8-sig"), newline="")))
+            rows = list(csv.reader(io.StringIO(raw.decode("utf-8-sig"), newline="")))
     except _BAD_SHEET as problem:
         raise FileProblem(
             f"{path.name} can not be read as a call sheet. Give the CSV or the spreadsheet of a round."

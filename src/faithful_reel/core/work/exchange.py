@@ -16,14 +16,14 @@ from pydantic import ValidationError
 from faithful_reel.core.book.model import Book
 from faithful_reel.core.book.packing import adapter
 from faithful_reel.core.errors import EditRefused, FileProblem
-from faithful_reel.core.files import beside, from_json, shown
+from faithful_reel.core.files import beside, content_of, from_json, shown
 from faithful_reel.core.reel.bounds import lane_within, segment_within
 from faithful_reel.core.reel.reel import Join, Lane, Marker, Piece, Reel, Rest, RoomTone, Segment
 
 OWN = "faithful_reel"
 """The key of what this program keeps in an object's metadata: all of it that the format has no word for."""
 SUFFIX = ".otio"
-LARGEST = 512 << 20
+LARGEST = 128 << 20
 LONGEST = 1 << 40
 """No time is longer, in samples."""
 _BAD = (otio.exceptions.OTIOError, ValueError, TypeError, RuntimeError, LookupError, AttributeError, ArithmeticError)
@@ -110,10 +110,8 @@ def read_timeline(path: Path) -> otio.schema.Timeline:
         The file can not be read, or holds no timeline.
     """
     try:
-        if path.stat().st_size > LARGEST:
-            raise FileProblem(f"{shown(path)} is too large for a timeline ({path.stat().st_size >> 20} MB).")
-        text = path.read_text(encoding="utf-8")
-    except (OSError, UnicodeDecodeError) as problem:
+        text = content_of(path, LARGEST).decode()
+    except UnicodeDecodeError as problem:
         raise FileProblem(f"{shown(path)} could not be read as a timeline. Export it as OpenTimelineIO again.") from problem
     try:
         from_json(text)  # the library ends the process where a file is nested without end

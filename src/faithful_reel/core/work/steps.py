@@ -17,7 +17,7 @@ from faithful_reel.core.book.commands import EditReels
 from faithful_reel.core.book.packing import adapter
 from faithful_reel.core.book.session import Session
 from faithful_reel.core.errors import EditRefused, FileProblem
-from faithful_reel.core.files import refuse_over, shown
+from faithful_reel.core.files import content_of, refuse_over, shown
 from faithful_reel.core.jobs import Unwatched, Watch
 from faithful_reel.core.reel.bounds import reel_within
 from faithful_reel.core.reel.commands import ReelCommand
@@ -28,6 +28,8 @@ from faithful_reel.core.times import time_of
 KINDS: dict[str, type] = {str(next(f.default for f in fields(k) if f.name == "kind")): k for k in get_args(ReelCommand)}
 TIMES = frozenset({"start", "stop", "at", "length", "by", "take_start", "take_stop"})
 """Fields that may be written as times ("0:01:02.5") instead of samples."""
+LARGEST = 64 << 20
+"""Bytes of a list of steps; a thousand cuts have a thousandth of it."""
 FARTHEST = 1 << 40
 """No place of a sound is a larger number (own rule)."""
 OWN = "audio"
@@ -43,8 +45,8 @@ def steps_in(path: Path, rate: int) -> tuple[ReelCommand, ...]:
         It is no such list; which step is wrong is told.
     """
     try:
-        rows = json.loads(path.read_bytes(), parse_constant=_refused, parse_float=_finite)
-    except (OSError, ValueError, RecursionError) as problem:
+        rows = json.loads(content_of(path, LARGEST), parse_constant=_refused, parse_float=_finite)
+    except (ValueError, RecursionError) as problem:
         raise FileProblem(f"{shown(path)} could not be read as JSON ({problem}).") from problem
     if not isinstance(rows, list) or not rows:
         raise FileProblem(f'{shown(path)} is no list of steps. Write [{{"kind": …}}, …].')
