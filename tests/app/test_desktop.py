@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import shutil
 import subprocess
 import sys
@@ -90,6 +91,39 @@ def test_the_menu_entry_is_valid(homes):
     path = homes.data / "applications" / f"{ID}.desktop"
     checked_by("desktop-file-validate", str(path))
     assert 'Exec="/opt/a b/faithful-reel" open --no-terminal %f' in path.read_text()
+
+
+@pytest.mark.published("Desktop Entry Specification 1.5, The Exec key: the words as a POSIX shell reads them")
+@pytest.mark.parametrize(
+    "name",
+    [
+        "reel",
+        "a b",
+        'quo"te',
+        "do$HOME",
+        "100%f",
+        "back\\slash\\",
+        "`tick`",
+        "it's",
+        "tab\there",
+        "new\nline",
+        "#x;y&z|(*)",
+        "é日",
+    ],
+)
+def test_the_menu_entry_starts_the_program_wherever_it_lies(homes, name):
+    program = Path("/opt") / name / "faithful-reel"
+    installed(COMMAND, homes, program)
+    path = homes.data / "applications" / f"{ID}.desktop"
+    checked_by("desktop-file-validate", str(path))
+    lines = [line.removeprefix("Exec=") for line in path.read_text().split("\n") if line.startswith("Exec=")]
+    assert len(lines) == 2
+    for line in lines:
+        value = re.sub(r"\\(.)", lambda m: {"s": " ", "n": "\n", "t": "\t", "r": "\r"}.get(m[1], m[1]), line)
+        shell = ["sh", "-c", f"printf '%s\\0' {value}"]
+        first, *rest = subprocess.run(shell, capture_output=True, check=True).stdout.decode().split("\0")[:-1]
+        assert Path(first.replace("%%", "%")) == program
+        assert rest[-1] in ("%f", "--no-terminal")
 
 
 @pytest.mark.published("AppStream 1.0, by appstreamcli validate")

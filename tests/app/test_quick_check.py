@@ -10,11 +10,12 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QPushButton
 
+from faithful_reel.app.proof import presenter as presenter_module
 from faithful_reel.app.workbench import Early
 from faithful_reel.core.book.commands import PlaceHearing
 from faithful_reel.core.collate.findings import Decision, Finding, Kind
 from faithful_reel.core.collate.proofing import Placed
-from faithful_reel.core.errors import SignalError
+from faithful_reel.core.errors import FileProblem, SignalError
 from faithful_reel.core.hear.recogniser import Heard
 from faithful_reel.core.work.hearing import HeardChapter
 from faithful_reel.core.work.timeline import Hearing
@@ -374,6 +375,24 @@ def test_the_whole_book_is_heard_in_order_and_told(opened, heard_quickly, monkey
     assert f"The book is heard: {len(ids)} chapters." in told
     opened.do("queue.book")
     assert "heard already" in told[-1]
+
+
+def test_a_queue_of_which_not_all_could_be_heard_says_so(opened, heard_quickly, monkeypatch):
+    told, works = [], iter((True, False, False))
+    heard = presenter_module.heard_voices
+
+    def some(*args, **more):
+        if not next(works):
+            raise FileProblem("The recording is damaged.")
+        return heard(*args, **more)
+
+    monkeypatch.setattr(presenter_module, "heard_voices", some)
+    monkeypatch.setattr(type(opened.window), "tell", lambda _self, text: told.append(text))
+    opened.window.bench.tell = opened.window.bench.warn = opened.window.bench.report = told.append
+    opened.do("queue.book")
+    wait_for(opened, lambda: any("book is" in text for text in told))
+    assert "The book is not all heard: 1 chapter was, 2 could not be." in told
+    assert sum("damaged" in text for text in told) == 2
 
 
 def test_the_queue_is_paused_reordered_and_gone_on_with_after_a_restart(opened, heard_quickly):

@@ -18,6 +18,7 @@ from PyQt6.QtWidgets import QWidget
 from support.sounds import noise, speech_like
 
 import faithful_reel
+from faithful_reel.app import theme
 from faithful_reel.app.actions import Act, Actions, Menu
 from faithful_reel.app.acts import every_act
 from faithful_reel.app.crash import CrashHandler
@@ -61,6 +62,16 @@ def test_text_and_marks_hold_their_contrast(theme):
                 assert contrast(theme.color(role), theme.color(ground)) >= 4.5 - 0.75 * (ground == "chosen"), (role, ground)
     assert contrast(theme.color("wave"), theme.color("strip")) >= 3
     assert contrast(theme.color("ink"), theme.color("lit")) >= 4.5
+
+
+def test_a_damaged_font_is_told_in_the_log_and_keeps_nobody_out(qtbot, monkeypatch, tmp_path, caplog):
+    (tmp_path / "broken.ttf").write_bytes(b"no font at all")
+    monkeypatch.setattr(theme, "_shipped_faces", lambda: [tmp_path / "broken.ttf"])
+    load_fonts()
+    assert "broken.ttf is damaged" in caplog.text
+    monkeypatch.setattr(theme.QFontDatabase, "families", list)
+    with pytest.raises(FileProblem, match="the system has none"):
+        load_fonts()
 
 
 def test_the_shipped_fonts_are_used(qtbot):

@@ -98,10 +98,9 @@ def _roff(text: str) -> str:
 
 def files(homes: Homes, program: Path, command: Any) -> Iterator[tuple[Path, bytes]]:
     """Every file of the installation with what is in it; `program` is what the menu entry starts."""
-    quoted = f'"{program}"' if any(c in str(program) for c in " \t\"'\\$`") else str(program)
-    entry = _asset(f"{ID}.desktop").decode().replace("Exec=faithful-reel", f"Exec={quoted}")
+    entry = _asset(f"{ID}.desktop").decode().replace("Exec=faithful-reel", f"Exec={_as_argument(program)}")
     data = homes.data
-    yield data / "applications" / f"{ID}.desktop", entry.encode()
+    yield data / "applications" / f"{ID}.desktop", os.fsencode(entry)
     yield data / "mime" / "packages" / f"{ID}.xml", _asset(f"{ID}.xml")
     metadata = _asset(f"{ID}.metainfo.xml").decode().replace("@VERSION@", __version__)
     made = time.strftime("%Y-%m-%d", time.gmtime(int(os.environ.get("SOURCE_DATE_EPOCH", time.time()))))
@@ -114,9 +113,24 @@ def files(homes: Homes, program: Path, command: Any) -> Iterator[tuple[Path, byt
         yield icons / f"{size}x{size}" / "apps" / f"{ID}.png", icon_png(size)
 
 
+def _as_argument(program: Path) -> str:
+    """A path as the first word of an entry's `Exec`.
+
+    References
+    ----------
+    freedesktop.org, Desktop Entry Specification 1.5: quoting ("The Exec key"), and the escapes of values, which are undone first.
+    """
+    quoted = str(program).replace("%", "%%")
+    if any(c in quoted for c in " \t\n\"'\\><~|&;$*?#()`"):
+        for c in ("\\", '"', "`", "$"):
+            quoted = quoted.replace(c, f"\\{c}")
+        quoted = f'"{quoted}"'
+    return quoted.replace("\\", "\\\\").replace("\n", "\\n").replace("\t", "\\t")
+
+
 def _launcher(program: Path) -> bytes:
     escaped = str(program).replace("'", "'\\''")
-    return f"#!/bin/sh\n{MARK}\nexec '{escaped}' \"$@\"\n".encode()
+    return os.fsencode(f"#!/bin/sh\n{MARK}\nexec '{escaped}' \"$@\"\n")
 
 
 def _is_ours(launcher: Path) -> bool:

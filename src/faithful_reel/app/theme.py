@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
+import logging
 from dataclasses import dataclass
 from functools import cache, lru_cache
 from importlib import resources
+from importlib.resources.abc import Traversable
 from pathlib import Path
 
 from PyQt6.QtGui import QColor, QFont, QFontDatabase, QPainter
 from PyQt6.QtWidgets import QApplication
 
 from faithful_reel.core.collate.findings import Decision
+from faithful_reel.core.errors import FileProblem
 
+_LOG = logging.getLogger(__name__)
 ASSETS = Path(str(resources.files("faithful_reel") / "assets"))
 READING = "Literata"
 CONTROLS = "Inter"
@@ -79,11 +83,23 @@ THEMES = {t.name: t for t in (DAY, NIGHT)}
 
 
 def load_fonts() -> None:
-    """Register the shipped faces; without any font Qt draws hollow boxes and says nothing."""
+    """Register the shipped faces; for one that is damaged the system's stand in.
+
+    Raises
+    ------
+    FileProblem
+        There is no face at all: Qt would draw hollow boxes, and say nothing.
+    """
+    for file in _shipped_faces():
+        if QFontDatabase.addApplicationFontFromData(file.read_bytes()) < 0:
+            _LOG.warning("the shipped font %s is damaged: another one stands in for it. Install the program again.", file.name)
+    if not QFontDatabase.families():
+        raise FileProblem("The program's fonts are damaged, and the system has none. Install the program again.")
+
+
+def _shipped_faces() -> list[Traversable]:
     folder = resources.files("faithful_reel") / "assets" / "fonts"
-    for file in folder.iterdir():
-        if file.name.endswith(".ttf") and QFontDatabase.addApplicationFontFromData(file.read_bytes()) < 0:
-            raise RuntimeError(f"the font {file.name} could not be loaded")
+    return [file for file in folder.iterdir() if file.name.endswith(".ttf")]
 
 
 USUAL_POINTS = 10.0
