@@ -464,8 +464,7 @@ def full(found: Findings, folder: Path) -> None:
     source, book = folder / "source.wav", folder / "b.reelbook"
     soundfile.write(source, x[: 20 * RATE], RATE, subtype="PCM_16")
     (folder / "steps.json").write_text(json.dumps([{"kind": "cut_and_close", "start": "0:01", "stop": "0:01.5"}]))
-    line = (DEMO / "chapter-1.txt").read_text(encoding="utf-8").split(".")[0].split()[:6]
-    (folder / "sheet.csv").write_text(f"read this line\n{' '.join(line)}\n")
+    (folder / "sheet.csv").write_text("read this line\nBy nine o’clock the whole town had come down to look.\n", encoding="utf-8")
     call("new", book, "--manuscript", DEMO / "manuscript.txt", "--recording", source, folder=folder)
     call("archive", book, "--out", folder / "held.reelarchive", folder=folder)
     new = ("new", folder / "n.reelbook", "--recording", folder / "r.ogg")

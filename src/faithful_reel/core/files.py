@@ -38,6 +38,13 @@ def shown(path: Path) -> str:
     return path.name.encode("utf-8", "surrogateescape").decode("utf-8", "replace")
 
 
+def why(problem: BaseException | None) -> str:
+    """What the system says is the matter, in brackets, without a half-written file's name; empty where it says nothing."""
+    told = getattr(problem, "strerror", None) or getattr(problem, "error_string", None) or ""
+    told = told or ("" if problem is None or isinstance(problem, OSError) else str(problem))
+    return f" ({told.strip('. ')})" if told else ""
+
+
 def shortened(text: str, most: int) -> str:
     """A text cut to at most so many bytes of UTF-8, never inside a character."""
     raw = os.fsencode(text)

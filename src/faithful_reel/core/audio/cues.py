@@ -13,7 +13,7 @@ from mutagen.flac import FLAC
 from mutagen.id3 import CHAP, CTOC, ID3, TIT2, CTOCFlags, Encoding, ID3NoHeaderError
 
 from faithful_reel.core.errors import FileProblem
-from faithful_reel.core.files import encodable
+from faithful_reel.core.files import encodable, why
 
 MOST_CUES = 10_000
 MOST_CHILDREN = 255
@@ -63,7 +63,7 @@ def write_cues(path: Path, cues: Sequence[Cue], rate: int, length: int) -> None:
                 raise FileProblem(f"{path.name} can hold no cue markers ({other}). Write WAV, FLAC or MP3.")
     except (OSError, MutagenError, struct.error) as problem:
         raise FileProblem(
-            f"The cue markers could not be written to {path.name} ({problem}). Make room and try again."
+            f"The cue markers could not be written to {path.name}{why(problem)}. Make room and try again."
         ) from problem
 
 

@@ -23,7 +23,7 @@ import soundfile
 
 from faithful_reel.core.audio.pcm import PcmWriter
 from faithful_reel.core.errors import FileProblem
-from faithful_reel.core.files import beside
+from faithful_reel.core.files import beside, why
 from faithful_reel.core.units import Signal
 
 SUFFIXES = (".wav", ".flac", ".mp3")
@@ -146,7 +146,9 @@ class AudioWriter:
                 self._sink = _Pcm(self._beside, rate, channels, bits)
         except _PROBLEMS as problem:
             self._beside.unlink(missing_ok=True)
-            raise FileProblem(f"{path.name} could not be written. Check that the folder can be written to.") from problem
+            raise FileProblem(
+                f"{path.name} could not be written{why(problem)}. Check that the folder can be written to."
+            ) from problem
 
         self._queue: queue.Queue[Signal | None] = queue.Queue(maxsize=4)
         self._problem: BaseException | None = None
@@ -179,15 +181,19 @@ class AudioWriter:
             finally:
                 self._sink.close()
             if self._problem is not None:
-                raise FileProblem(f"{self.path.name} could not be written to the end. Is the disk full?") from self._problem
+                raise _cut_short(self.path, self._problem) from self._problem
             if kind is None:
                 with self._beside.open("rb") as file:
                     os.fsync(file.fileno())
                 self._beside.replace(self.path)
         except _PROBLEMS as problem:
-            raise FileProblem(f"{self.path.name} could not be written to the end. Is the disk full?") from problem
+            raise _cut_short(self.path, problem) from problem
         finally:
             self._beside.unlink(missing_ok=True)
+
+
+def _cut_short(path: Path, problem: BaseException | None) -> FileProblem:
+    return FileProblem(f"{path.name} could not be written to the end{why(problem)}. Is the disk full?")
 
 
 def write_audio(path: Path, parts: Iterable[Signal], rate: int, *, channels: int = 1, bits: int = 24, kbits: int = 192) -> None:

@@ -22,7 +22,7 @@ from faithful_reel.core.book.recordings import Fault, faults
 from faithful_reel.core.book.session import Session
 from faithful_reel.core.book.store import BookStore
 from faithful_reel.core.errors import BookDamaged, FileProblem, StoreProblem
-from faithful_reel.core.files import DATABASE, address, beside, hash_of, refuse_over
+from faithful_reel.core.files import DATABASE, address, beside, hash_of, refuse_over, why
 from faithful_reel.core.jobs import Unwatched, Watch
 
 KEEP_NEWEST, KEEP_DAYS = 6, 14
@@ -53,7 +53,7 @@ def backed_up(folder: Path) -> Path:
         _copied(folder, folder / DATABASE, part)
         part.replace(target)
     except (OSError, sqlite3.Error, BookDamaged) as problem:
-        raise StoreProblem(f"No backup of {folder.name} could be written ({problem}). Make room on the disk.") from problem
+        raise StoreProblem(f"No backup of {folder.name} could be written{why(problem)}. Make room on the disk.") from problem
     finally:
         part.unlink(missing_ok=True)
     _thinned(shelf)
@@ -112,7 +112,7 @@ def restored(folder: Path, backup: Path) -> Path:
                 path.unlink(missing_ok=True)
             part.replace(folder / DATABASE)
     except (OSError, sqlite3.Error, BookDamaged) as problem:
-        raise StoreProblem(f"The backup {backup.name} can not be used ({problem}). Try an older one.") from problem
+        raise StoreProblem(f"The backup {backup.name} can not be used{why(problem)}. Try an older one.") from problem
     finally:
         part.unlink(missing_ok=True)
     return kept
@@ -165,7 +165,7 @@ def archived(folder: Path, out: Path, watch: Watch | None = None) -> Path:
             os.fsync(file.fileno())
         part.replace(out)
     except (OSError, sqlite3.Error) as problem:
-        raise StoreProblem(f"{out.name} could not be written ({problem}). Make room and try again.") from problem
+        raise StoreProblem(f"{out.name} could not be written{why(problem)}. Make room and try again.") from problem
     finally:
         part.unlink(missing_ok=True)
         database.unlink(missing_ok=True)

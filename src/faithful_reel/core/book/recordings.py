@@ -27,7 +27,7 @@ from faithful_reel.core.audio.wholeness import shortfall
 from faithful_reel.core.book.condition import AT_DESK
 from faithful_reel.core.book.model import Book, Recording, Stretch
 from faithful_reel.core.errors import FileProblem, StoreProblem
-from faithful_reel.core.files import beside, from_json, hash_of, plain, shown
+from faithful_reel.core.files import beside, from_json, hash_of, plain, shown, why
 from faithful_reel.core.jobs import Unwatched, Watch
 from faithful_reel.core.measure.health import HealthMeter
 from faithful_reel.core.measure.levels import Meter
@@ -72,7 +72,9 @@ def decode(folder: Path, book: Book, recording: Recording) -> None:
         part.replace(path)
         _keep_note(_note_of(folder, path), [*_stamp(path), digest])
     except (soundfile.LibsndfileError, OSError) as problem:
-        raise StoreProblem(f"{recording.name} could not be decoded into the book. Make room and try again.") from problem
+        raise StoreProblem(
+            f"{recording.name} could not be decoded into the book{why(problem)}. Make room and try again."
+        ) from problem
     finally:
         part.unlink(missing_ok=True)
 
@@ -239,7 +241,7 @@ def kept_sound(folder: Path, x: Signal, rate: int, name: str, of: Stretch, how: 
         made = replace(examined(part, rate), hash=digest, name=name, size=part.stat().st_size, made=of, how=how)
         part.replace(folder / "cache" / f"made-{digest}.flac")
     except (soundfile.LibsndfileError, OSError) as problem:
-        raise StoreProblem(f"“{name}” could not be written into the book. Make room and try again.") from problem
+        raise StoreProblem(f"“{name}” could not be written into the book{why(problem)}. Make room and try again.") from problem
     finally:
         part.unlink(missing_ok=True)
     return replace(made, tone=replace(made.tone, recording=digest) if made.tone else None), float(20 * np.log10(scale))

@@ -11,7 +11,7 @@ import soxr
 from faithful_reel.core.audio.files import blocks, full_range_info
 from faithful_reel.core.audio.pcm import PcmWriter
 from faithful_reel.core.errors import FileProblem
-from faithful_reel.core.files import refuse_over, shown
+from faithful_reel.core.files import refuse_over, shown, why
 from faithful_reel.core.jobs import Watch
 from faithful_reel.core.master.mastering import Mastered, Settings, master_reel
 from faithful_reel.core.measure.profile import Profile
@@ -48,7 +48,7 @@ def master_file(
                 frames = _decoded(source, rate, path, info.rate, info.channels)
             except (soundfile.LibsndfileError, OSError) as problem:
                 raise FileProblem(
-                    f"{shown(source)} could not be decoded beside {shown(out)}. Make room and try again."
+                    f"{shown(source)} could not be decoded beside {shown(out)}{why(problem)}. Make room and try again."
                 ) from problem
         files = FileSources(lambda _: path, channels=info.channels)
         try:

@@ -16,7 +16,7 @@ from pydantic import ValidationError
 from faithful_reel.core.book.model import Book
 from faithful_reel.core.book.packing import adapter
 from faithful_reel.core.errors import EditRefused, FileProblem
-from faithful_reel.core.files import beside, content_of, from_json, shown
+from faithful_reel.core.files import beside, content_of, from_json, shown, why
 from faithful_reel.core.reel.bounds import lane_within, segment_within
 from faithful_reel.core.reel.reel import Join, Lane, Marker, Piece, Reel, Rest, RoomTone, Segment
 
@@ -96,7 +96,7 @@ def write_timeline(timeline: otio.schema.Timeline, path: Path) -> None:
         part.write_text(otio.adapters.write_to_string(timeline, "otio_json"), encoding="utf-8")
         part.replace(path)
     except (OSError, otio.exceptions.OTIOError) as problem:
-        raise FileProblem(f"{path.name} could not be written ({problem}). Choose another folder.") from problem
+        raise FileProblem(f"{path.name} could not be written{why(problem)}. Choose another folder.") from problem
     finally:
         part.unlink(missing_ok=True)
 

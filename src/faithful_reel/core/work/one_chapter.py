@@ -24,7 +24,7 @@ from faithful_reel.core.book.recordings import examined
 from faithful_reel.core.collate.findings import Decision, Finding
 from faithful_reel.core.collate.proofing import Proof, in_rate, proofed
 from faithful_reel.core.errors import EditRefused, FileProblem
-from faithful_reel.core.files import hash_of, refuse_over, shown
+from faithful_reel.core.files import hash_of, refuse_over, shown, why
 from faithful_reel.core.hear.ears import Ears
 from faithful_reel.core.hear.memory import Memory
 from faithful_reel.core.jobs import Part, Unwatched, Watch
@@ -355,5 +355,5 @@ def _at_rate(path: Path, rate: int) -> Iterator[Path]:
                 for x in mono_blocks(path, rate):
                     file.write(x)
         except (soundfile.LibsndfileError, OSError) as problem:
-            raise FileProblem(f"{shown(path)} could not be decoded. Make room and try again.") from problem
+            raise FileProblem(f"{shown(path)} could not be decoded{why(problem)}. Make room and try again.") from problem
         yield copy
