@@ -10,7 +10,6 @@ import json
 import os
 import random
 import re
-import resource
 import shutil
 import signal
 import subprocess
@@ -54,13 +53,14 @@ def call(*args: object, folder: Path, limit: float = 120.0, room: int = -1) -> t
     With `room` no file may grow over so many bytes.
     """
     begun = time.perf_counter()
+    limited = f"import resource, runpy; resource.setrlimit(resource.RLIMIT_FSIZE, ({room}, {room}));"
+    limited += "runpy.run_module('faithful_reel', run_name='__main__', alter_sys=True)"
     process = subprocess.Popen(
-        [sys.executable, "-m", "faithful_reel", *map(os.fsencode, map(str, args))],
+        [sys.executable, *(["-c", limited] if room >= 0 else ["-m", "faithful_reel"]), *map(os.fsencode, map(str, args))],
         stdout=subprocess.PIPE,
         stderr=subprocess.PIPE,
         cwd=folder,
         start_new_session=True,
-        preexec_fn=(lambda: resource.setrlimit(resource.RLIMIT_FSIZE, (room, room))) if room >= 0 else None,
     )
     try:
         out, err = process.communicate(timeout=limit)

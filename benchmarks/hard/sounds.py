@@ -100,6 +100,25 @@ def softer(x: Sound, words: Words) -> Sound:
     return out
 
 
+def half_gated(x: Sound, words: Words) -> Sound:
+    """Digital silence in the pauses of the first half."""
+    return np.concatenate([gated(x, words)[: len(x) // 2], x[len(x) // 2 :]])
+
+
+def late_click(x: Sound, words: Words) -> Sound:
+    """A click long after the last word, in four seconds of its room."""
+    stop = round((words[-1][1] + 0.5) * RATE)
+    out = np.concatenate([x[:stop], np.resize(x[round(2 * RATE) : round(8 * RATE)], 4 * RATE)])
+    out[stop + round(2.5 * RATE)] += np.float32(0.5)
+    return out
+
+
+def taking_turns(x: Sound, _: Words) -> Sound:
+    """What is said goes from one channel to the other every seven seconds."""
+    left = (np.arange(len(x)) // (7 * RATE) % 2).astype(np.float32)
+    return np.stack([x * left, x * (1 - left)], axis=1)
+
+
 CASES: dict[str, Callable[[Sound, Words], Sound]] = {
     "as it came": lambda x, _: x,
     "soft ends": softened,
@@ -122,8 +141,16 @@ CASES: dict[str, Callable[[Sound, Words], Sound]] = {
     "at -38 dB": lambda x, _: x * np.float32(10 ** (-16 / 20)),
     "sparse": sparse,
     "digital silence in the pauses": gated,
+    "8 bits": lambda x, _: (np.round(x * 127) / 127).astype(np.float32),
+    "gated in its first half": half_gated,
+    "a click at -6 dB three seconds after the last word": late_click,
+    "the second channel 0.4 ms late": lambda x, _: np.stack([x, np.roll(x, round(0.0004 * RATE))], axis=1),
+    "one channel, then the other": taking_turns,
     "a dead channel": lambda x, _: np.stack([x, 0 * x], axis=1),
     "channels of opposite sign": lambda x, _: np.stack([x, -x], axis=1),
 }
-MUST_FAIL = frozenset(["digital silence in the pauses", "a dead channel"])
+MUST_FAIL = frozenset([
+    "digital silence in the pauses", "8 bits", "gated in its first half", "a dead channel", "channels of opposite sign",
+    "the second channel 0.4 ms late", "one channel, then the other",
+])  # fmt: skip
 """What no mastering can make deliverable: a pass would be wrong."""

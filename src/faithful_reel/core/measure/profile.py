@@ -175,11 +175,11 @@ def verdicts(figures: Figures, profile: Profile) -> tuple[Verdict, ...]:
     at_most("length", profile.longest_s, figures.seconds, "s")
     if profile.rates:
         found.append(Verdict("rate", " or ".join(f"{r} Hz" for r in profile.rates), figures.rate, figures.rate in profile.rates))
-    if profile.channels:
+    if profile.channels or figures.dead_channels or not figures.channels_fit:
         odd = f"{figures.dead_channels} of them dead" if figures.dead_channels else figures.odd_channels
-        fits = figures.channels in profile.channels and not figures.dead_channels and figures.channels_fit
+        fits = figures.channels in (profile.channels or [figures.channels]) and not figures.dead_channels and figures.channels_fit
         told = f"{figures.channels}, {odd}" if odd else figures.channels
-        found.append(Verdict("channels", " or ".join(map(str, profile.channels)), told, fits))
+        found.append(Verdict("channels", " or ".join(map(str, profile.channels)) or "that go together", told, fits))
     if profile.codecs and figures.codec:
         found.append(Verdict("codec", " or ".join(profile.codecs), figures.codec, figures.codec in profile.codecs))
     if profile.bit_rate and figures.codec == "mp3":
