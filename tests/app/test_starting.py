@@ -15,7 +15,7 @@ from pathlib import Path
 import pytest
 
 from faithful_reel.app.doorbell import ring
-from faithful_reel.core.book.keeping import archived
+from faithful_reel.core.book.keeping import archived, verified
 
 ROOT = Path(__file__).resolve().parents[2]
 PROGRAM = [sys.executable, "-m", "faithful_reel"]
@@ -162,3 +162,27 @@ def test_the_script_works_in_the_folder_it_is_called_in(folder, demo):
     assert done.returncode == 0, done.stderr
     assert (folder / "done.wav").is_file()
     assert not (ROOT / "done.wav").exists()
+
+
+@pytest.mark.slow
+def test_three_starts_on_a_demo_that_is_not_there_yet_make_one_book_and_one_window(tmp_path):
+    environment = os.environ | {"QT_QPA_PLATFORM": "offscreen", "HOME": str(tmp_path), "XDG_CONFIG_HOME": str(tmp_path)}
+    call = [*PROGRAM, "demo", "--folder", "d.reelbook"]
+    with contextlib.ExitStack() as stack:
+        running = [
+            stack.enter_context(subprocess.Popen(call, cwd=tmp_path, env=environment, stderr=subprocess.PIPE, text=True))
+            for _ in range(3)
+        ]
+        try:
+            deadline = time.monotonic() + LONGEST_S
+            while sum(p.poll() is None for p in running) > 1 and time.monotonic() < deadline:
+                time.sleep(0.1)
+            others = [p for p in running if p.poll() is not None]
+            assert [p.returncode for p in others] == [0, 0], [p.stderr.read() for p in others]
+            assert all("its window comes forward" in p.stderr.read() for p in others)
+            assert ring(tmp_path / "d.reelbook")
+        finally:
+            for process in running:
+                process.send_signal(signal.SIGTERM)
+    assert not list(tmp_path.glob(".*.part"))
+    assert verified(tmp_path / "d.reelbook").sound

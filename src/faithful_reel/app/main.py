@@ -8,6 +8,7 @@ import os
 import signal
 import socket
 import sys
+import time
 from collections.abc import Callable, Iterator
 from functools import cache
 from pathlib import Path
@@ -36,6 +37,8 @@ from faithful_reel.core.files import DATABASE, shown
 SWITCH_S = 0.001
 """How long a job may go on in Python while the interface waits for its turn."""
 COLLECT_AFTER = 100_000
+LISTENS_S = 5.0
+"""A window that was started a moment ago answers within this."""
 T = TypeVar("T")
 
 
@@ -151,6 +154,14 @@ def running() -> tuple[QApplication, Ending]:
     return application(), Ending()
 
 
+def rung(folder: Path) -> bool:
+    """Whether the window of a book came forward; one that has just been started gets time to listen."""
+    until = time.monotonic() + LISTENS_S
+    while not (heard := ring(folder)) and time.monotonic() < until:
+        time.sleep(0.2)
+    return heard
+
+
 def run_book(folder: Path) -> NoReturn:
     """Open the window on a book, stay until it is closed, and end the process."""
     with contextlib.suppress(BookDamaged):  # told in the window, with its backups
@@ -160,7 +171,7 @@ def run_book(folder: Path) -> NoReturn:
     try:
         window = opened_or_restored(folder, lambda: open_window(folder, user_settings()))
     except BookInUse:
-        if not ring(folder):
+        if not rung(folder):
             raise
         sys.stderr.write(f"{shown(folder)} is open already: its window comes forward.\n")
         sys.exit(0)

@@ -69,7 +69,7 @@ class IntakeActs:
         if not found:
             presenter.bench.tell("Every file that was among the recordings when the book was opened is known to it.")
             return
-        told = [f"{p.stem[:12]}…{p.suffix}   {p.stat().st_size / 1e6:.1f} MB" for p in found]
+        told = [f"{p.stem[:12]}…   {p.suffix[1:]}   {p.stat().st_size / 1e6:.1f} MB" for p in found]
         words = "These were received, and no step of this book uses them:"
         answer = self.ask.choose("Unknown recordings", words, told, (BRING, REMOVE, LEAVE))
         if answer == BRING:

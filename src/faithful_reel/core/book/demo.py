@@ -16,7 +16,7 @@ from faithful_reel.core.book.recordings import received
 from faithful_reel.core.book.session import Session
 from faithful_reel.core.book.store import BookStore
 from faithful_reel.core.errors import FileProblem, StoreProblem
-from faithful_reel.core.files import DATABASE, address, beside, shown
+from faithful_reel.core.files import DATABASE, address, beside, shown, why
 from faithful_reel.core.reel.commands import AddLane, DressLane
 from faithful_reel.core.reel.reel import Lane, Piece, Rest
 from faithful_reel.core.text.manuscript import read_manuscript
@@ -106,7 +106,13 @@ def make_demo_book(folder: Path, files: Path, *, two_voices: bool = True) -> Non
                 session.do(PairRecording(f"c{number}", recording.hash))
             if two_voices:
                 _add_two_voices(session, part, files)
-        part.rename(folder)
+        try:
+            part.rename(folder)
+        except OSError as problem:
+            if not is_demo_book(folder):  # which somebody else made meanwhile
+                raise StoreProblem(
+                    f"The demo book {shown(folder)} could not be made{why(problem)}. Choose another folder."
+                ) from problem
     finally:
         shutil.rmtree(part, ignore_errors=True)
 
