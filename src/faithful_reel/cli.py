@@ -113,7 +113,7 @@ def proof(
         return
     if audio is None or script is None:
         raise AppError("Say what is to be heard: a BOOK, or --audio FILE with --script FILE.")
-    from faithful_reel.core.audio.files import ear_sound
+    from faithful_reel.core.audio.files import channels_of, ear_sound
     from faithful_reel.core.collate.clicks import clicks_in
     from faithful_reel.core.collate.findings import is_shown
     from faithful_reel.core.collate.proofing import proofed
@@ -125,7 +125,9 @@ def proof(
     _tell_of(audio)
     with memory_in(heard) as memory:
         ears = installed_ears(only_first=one_ear, language=language)
-        result = proofed(ear_sound(audio), chapter, ears, _watch(), memory=memory, clicks=partial(clicks_in, audio))
+        mix = channels_of(audio).weights
+        clicks = partial(clicks_in, audio, weights=mix)
+        result = proofed(ear_sound(audio, mix), chapter, ears, _watch(), memory=memory, clicks=clicks)
     shown = [f for f in result.findings if (is_shown(f) if least is None else f.confidence >= least)]
     if as_json:
         found = [
@@ -186,7 +188,7 @@ def _proof_book(folder: Path, *, as_json: bool, one_ear: bool) -> None:
 @app.command()
 def align(audio: Audio, script: Script, as_json: AsJson = False, heard: HeardFile = None, language: Language = "en") -> None:
     """Find where every written word is spoken."""
-    from faithful_reel.core.audio.files import ear_sound
+    from faithful_reel.core.audio.files import ear_sound_of
     from faithful_reel.core.collate.proofing import aligned
     from faithful_reel.core.hear.ears import installed_ears
     from faithful_reel.core.hear.memory import memory_in
@@ -195,7 +197,7 @@ def align(audio: Audio, script: Script, as_json: AsJson = False, heard: HeardFil
     chapter = read_script(script)
     _tell_of(audio)
     with memory_in(heard) as memory:
-        placed = aligned(ear_sound(audio), chapter, installed_ears(language=language), _watch(), memory)
+        placed = aligned(ear_sound_of(audio), chapter, installed_ears(language=language), _watch(), memory)
     rows = [
         {
             "text": w.text,

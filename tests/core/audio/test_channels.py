@@ -146,7 +146,7 @@ def test_a_book_works_on_the_sound_and_not_on_what_the_sum_leaves(tmp_path, voic
     )
     assert "the second channel is turned against the first (opposite sign): it is turned back" in missed
     assert channels_of(source).weights == looked.mix == (0.5, -0.5)
-    assert np.abs(read_mono(source, RATE) - 0.975 * voice).max() < 1e-4
+    assert np.abs(read_mono(source, RATE, looked.mix) - 0.975 * voice).max() < 1e-4
     with BookStore(tmp_path / "b.reelbook", create=True) as store:
         session = Session(store)
         session.do(AddRecording(received(store.folder, source, RATE)))

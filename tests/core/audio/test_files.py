@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from support.sounds import noise, sine, speech_like
 
 from faithful_reel.core.audio.encode import AudioWriter, write_audio, write_tags
-from faithful_reel.core.audio.files import audio_info, blocks, read_mono, resampled
+from faithful_reel.core.audio.files import audio_info, blocks, channels_of, read_mono, resampled
 from faithful_reel.core.errors import AppError, FileProblem
 
 
@@ -76,7 +76,9 @@ def test_stereo_is_mixed_down(tmp_path):
     left, right = sine(500, seconds=1, db=-6), np.zeros(44_100, np.float32)
     for name, other, wanted in (("alike", 0.9 * left, 0.95 * left), ("dead", right, left)):
         soundfile.write(tmp_path / f"{name}.wav", np.stack([left, other], axis=1), 44_100, subtype="FLOAT")
-        assert np.allclose(read_mono(tmp_path / f"{name}.wav", 44_100), wanted, atol=1e-6)
+        path = tmp_path / f"{name}.wav"
+        assert np.allclose(read_mono(path, 44_100, channels_of(path).weights), wanted, atol=1e-6)
+        assert np.allclose(read_mono(path, 44_100), (left + other) / 2, atol=1e-6)
 
 
 @pytest.mark.parametrize(

@@ -26,9 +26,9 @@ DECIDING = (
 )
 FEW_ROWS = 8
 Key = tuple[str, str]
+"""A chapter and a finding in it."""
 Told = frozenset[tuple[Key, str]]
 """What is told of the sound of some findings."""
-"""A chapter and a finding in it."""
 
 
 def kind_words(kind: Kind) -> str:

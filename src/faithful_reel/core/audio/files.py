@@ -214,14 +214,9 @@ def downmixed(x: Signal, weights: Sequence[float] = ()) -> Signal:
     return mixed
 
 
-def mono_blocks(path: Path, rate: int, weights: Sequence[float] | None = None) -> Iterator[Signal]:
-    """Decode, mix down and resample on the way: (n,) float32 blocks at `rate`.
-
-    Mixed by `weights` as `downmixed` does, else as the channels ask for (`channels_of`).
-    """
+def mono_blocks(path: Path, rate: int, weights: Sequence[float] = ()) -> Iterator[Signal]:
+    """Decode, mix down as `downmixed` does, and resample on the way: (n,) float32 blocks at `rate`."""
     info = audio_info(path)
-    if weights is None:
-        weights = channels_of(path).weights if info.channels > 1 else ()
     if info.rate == rate:
         for x in blocks(path):
             yield downmixed(x, weights)
@@ -237,7 +232,7 @@ def mono_blocks(path: Path, rate: int, weights: Sequence[float] | None = None) -
 
 
 def channels_of(path: Path) -> Channels:
-    """How the channels of a file are.  Raises as `blocks`."""
+    """How the channels of a file go together; its `weights` mix them so that nothing is lost.  Raises as `blocks`."""
     found = path.stat()
     return _channels_of(path, found.st_size, found.st_mtime_ns)
 
@@ -251,15 +246,15 @@ def _channels_of(path: Path, _size: int, _changed: int) -> Channels:
     return meter.found()
 
 
-def read_mono(path: Path, rate: int) -> Signal:
-    """A whole file as (n,) float32 at `rate`.
+def read_mono(path: Path, rate: int, weights: Sequence[float] = ()) -> Signal:
+    """A whole file as (n,) float32 at `rate`, mixed down as `downmixed` does.
 
     Raises
     ------
     FileProblem
         As `blocks`; also for NaN or infinite samples.
     """
-    parts = list(mono_blocks(path, rate))
+    parts = list(mono_blocks(path, rate, weights))
     x = np.concatenate(parts) if parts else np.zeros(0, np.float32)
     if not np.isfinite(x).all():
         raise FileProblem(f"{path.name} holds values that are not numbers. Export it again.")
@@ -280,8 +275,14 @@ def full_range_info(path: Path) -> AudioInfo:
     return info
 
 
-def ear_sound(path: Path) -> Signal:
-    """A whole recording as the ear takes it: (n,) float32 at 16 kHz, read-only, mapped from a temporary file.
+def ear_sound_of(path: Path) -> Signal:
+    """As `ear_sound`, of a file that is in no book: mixed down as its channels ask for."""
+    return ear_sound(path, channels_of(path).weights)
+
+
+def ear_sound(path: Path, weights: Sequence[float] = ()) -> Signal:
+    """A whole recording as the ear takes it: (n,) float32 at 16 kHz, read-only, mapped from a temporary file; mixed down as
+    `downmixed` does.
 
     Twenty hours would not fit into memory.
 
@@ -293,7 +294,7 @@ def ear_sound(path: Path) -> Signal:
     full_range_info(path)
     with tempfile.TemporaryFile(prefix="faithful-reel-ear-") as file:
         size = 0
-        for block in mono_blocks(path, EAR_RATE):
+        for block in mono_blocks(path, EAR_RATE, weights):
             if not np.isfinite(block).all():
                 raise FileProblem(f"{path.name} holds values that are not numbers. Export it again.")
             size += file.write(np.ascontiguousarray(block, np.float32).tobytes())

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -31,9 +31,9 @@ class Click:
     peak_db: float
 
 
-def clicks_in(path: Path, watch: Watch | None = None, within: Span | None = None) -> list[Click]:
+def clicks_in(path: Path, watch: Watch | None = None, within: Span | None = None, weights: Sequence[float] = ()) -> list[Click]:
     """The clicks of a recording, looked for at its own rate, in bounded memory; of a stretch of it, in samples at 16 kHz, and
-    counted from there, where `within` is given.
+    counted from there, where `within` is given.  Mixed down as `downmixed` does.
 
     Raises
     ------
@@ -45,7 +45,7 @@ def clicks_in(path: Path, watch: Watch | None = None, within: Span | None = None
 
     def parts() -> Iterator[Signal]:
         at = 0
-        for block in mono_blocks(path, rate):
+        for block in mono_blocks(path, rate, weights):
             at += len(block)
             watch.tick(at / max(1, info.frames, at), "looking for clicks")
             yield block

@@ -15,7 +15,7 @@ import soundfile
 from numpy.typing import NDArray
 
 from faithful_reel.core.audio.encode import write_audio
-from faithful_reel.core.audio.files import ear_sound, full_range_info, mono_blocks
+from faithful_reel.core.audio.files import channels_of, ear_sound_of, full_range_info, mono_blocks
 from faithful_reel.core.audio.pcm import PcmWriter
 from faithful_reel.core.book.commands import EDITION
 from faithful_reel.core.book.model import Book, ChapterState, Recording
@@ -128,7 +128,7 @@ def rough_file(
         The recording can not be used, or the result not be written; nothing is left behind.
     """
     refuse_over(out, audio)
-    heard = proofed(ear_sound(audio), script, ears, Part(watch or Unwatched(), 0.0, 0.9), memory=memory)
+    heard = proofed(ear_sound_of(audio), script, ears, Part(watch or Unwatched(), 0.0, 0.9), memory=memory)
     return rough_of(heard, audio, script, out)
 
 
@@ -246,7 +246,7 @@ def splice_file(
         raise FileProblem("The line is empty. Give the corrected words.")
     at = find_line([w.text for w in script.words], tokens)
     full_range_info(pickup)
-    one = one_chapter(audio, script, proofed(ear_sound(audio), script, ears, Part(watch, 0.0, 0.6), memory=memory))
+    one = one_chapter(audio, script, proofed(ear_sound_of(audio), script, ears, Part(watch, 0.0, 0.6), memory=memory))
     span = range(at, at + len(tokens))
     there = [k for k in one.hearing.link_rows() if k.written and k.written.start in span and k.heard]
     if not there:
@@ -352,7 +352,7 @@ def _at_rate(path: Path, rate: int) -> Iterator[Path]:
         copy = Path(f"/proc/self/fd/{held.fileno()}")
         try:
             with PcmWriter(copy, rate, 1, "FLOAT", "RF64") as file:
-                for x in mono_blocks(path, rate):
+                for x in mono_blocks(path, rate, channels_of(path).weights):
                     file.write(x)
         except (soundfile.LibsndfileError, OSError) as problem:
             raise FileProblem(f"{shown(path)} could not be decoded{why(problem)}. Make room and try again.") from problem
