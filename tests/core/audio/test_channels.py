@@ -120,6 +120,13 @@ def test_where_nothing_is_odd_nothing_is_told(made, voice):
     assert (found.odd, found.words, found.fit) == (Odd.NOTHING, "", True)
 
 
+def test_noise_of_two_channels_is_no_reason_to_take_one_of_them(voice):
+    for db in (-70.0, -60.0, -50.0):
+        assert (
+            found_of(np.stack([voice + hiss(voice, 1, db), voice + hiss(voice, 2, db)])).weights == ()
+        )  # their mean has less of it
+
+
 def test_it_does_not_depend_on_the_blocks_and_looks_at_no_more_than_eight(voice):
     x = np.stack([voice, -voice])
     assert found_of(x, 997) == found_of(x, 10**7)
@@ -130,11 +137,31 @@ def test_it_does_not_depend_on_the_blocks_and_looks_at_no_more_than_eight(voice)
 
 
 def test_two_voices_that_are_added_do_not_clip(voice):
-    x = np.stack(
-        [voice / np.abs(voice).max() * turns(voice), 0.9 * turns(voice) * np.sign(voice) * 0.1 + voice * (1 - turns(voice))]
-    )
-    found = found_of(x.astype(np.float32))
-    assert np.abs(downmixed(x.astype(np.float32), found.weights)).max() <= 1
+    x = np.stack([voice * turns(voice), voice * (1 - turns(voice))])
+    x[:, 5 * RATE : 5 * RATE + 20] = 0.9  # both at once, for a moment
+    found = found_of(x)
+    assert found.odd is Odd.ALTERNATING
+    assert 0.98 < np.abs(downmixed(x, found.weights)).max() <= 1
+    assert found.weights[0] == found.weights[1] > 0.5  # and neither voice is lost
+    beside_a_dead_one = found_of(np.stack([0 * voice, *x]))
+    assert beside_a_dead_one.weights[0] == 0
+    assert min(beside_a_dead_one.weights[1:]) > 0.4
+
+
+@pytest.mark.parametrize(
+    "other", [lambda x: 0.3 * x, lambda x: late(x, 0.0005), lambda x: -x, lambda x: 0.1 * x, lambda x: 0 * x]
+)
+def test_nobody_who_speaks_in_one_channel_alone_is_left_out(voice, other):
+    """A guest for two seconds, in the channel that is otherwise softer, late, turned, or dead."""
+    first, second = voice.copy(), other(voice).astype(np.float32)
+    guest = slice(12 * RATE, 14 * RATE)
+    first[guest], second[guest] = 1e-4 * voice[guest], 0.4 * voice[16 * RATE : 18 * RATE]
+    found = found_of(np.stack([first, second]))
+    mix = downmixed(np.stack([first, second]), found.weights)
+    assert found.odd
+    assert np.sqrt(np.mean(mix[14 * RATE :] ** 2)) > 0.4 * np.sqrt(np.mean(voice[14 * RATE :] ** 2))
+    assert np.abs(mix).max() <= 1
+    assert np.sqrt(np.mean(mix[guest] ** 2)) > 0.2 * np.sqrt(np.mean(voice[16 * RATE : 18 * RATE] ** 2))
 
 
 def test_a_book_works_on_the_sound_and_not_on_what_the_sum_leaves(tmp_path, voice):

@@ -24,6 +24,12 @@ LOWEST_HZ, HIGHEST_HZ = 80.0, 12_000.0
 DEAD_DB, SOFTER_DB, ONE_ONLY_DB = 40.0, 6.0, 10.0
 MOSTLY = 0.5
 """So much of a channel's energy comes while the other is softer by `ONE_ONLY_DB`, where they alternate."""
+OWN_S, OWN_UNDER_DB, LOUD = 1.0, 25.0, 95
+"""A channel holds what another does not where it is louder by `ONE_ONLY_DB` for so long, and no farther under the other's loud
+frames (percentile): what would be lost is more than noise.
+"""
+AGAINST = 0.5
+"""Channels of which more than this is the same, by energy, are alike, or of opposite sign."""
 ALIKE = 0.2
 """Least peak of the whitened correlation (1 for the same sound) between channels that hold the same."""
 LATEST_S, LATE_S, AS_GOOD = 0.005, 0.000_04, 0.8
@@ -86,14 +92,16 @@ class ChannelMeter:
         self._taper = np.hanning(SIZE).astype(np.float32)
         hz = np.fft.rfftfreq(SIZE, 1 / rate)
         self._hz, self._band = hz, (hz >= LOWEST_HZ) & (hz <= min(HIGHEST_HZ, 0.45 * rate))
-        self._peak = 0.0
+        self._peaks, self._sum, self._difference = np.zeros(self.channels), 0.0, 0.0
 
     def feed(self, x: Signal) -> None:
         """Take the next block."""
         if self.channels < 2 or not x.shape[-1]:
             return
         x = x[: self.channels]
-        self._peak = max(self._peak, float(np.max(np.abs(x.sum(axis=0)))))
+        self._peaks = np.maximum(self._peaks, np.abs(x).max(axis=1))
+        self._sum = max(self._sum, float(np.max(np.abs(x.sum(axis=0)))))
+        self._difference = max(self._difference, float(np.max(np.abs(x[0] - x[1]))))
         x = np.concatenate([self._rest, x], axis=1)
         whole = x.shape[1] // SIZE
         self._rest = x[:, whole * SIZE :].copy()
@@ -112,9 +120,8 @@ class ChannelMeter:
         """What was found."""
         if self.channels < 2:
             return Channels()
-        if self._rest.shape[1]:
+        if not self._energy and self._rest.shape[1]:  # shorter than a frame
             self._take(np.pad(self._rest, ((0, 0), (0, SIZE - self._rest.shape[1])))[:, None])
-            self._rest = self._rest[:, :0]
         energy = np.concatenate(self._energy) if self._energy else np.zeros((1, self.channels))
         totals = energy.sum(axis=0)
         if totals.max() <= 0:
@@ -122,7 +129,7 @@ class ChannelMeter:
         best = int(np.flatnonzero(totals > 10 ** (-MOST_LOSS_DB / 10) * totals.max())[0])
         found = [(self._odd(energy, best, c), c) for c in range(self.channels) if c != best]
         (odd, told), _ = next((f for f in found if f[0][0]), found[0])
-        weights = self._weights(best, [o for (o, _), _ in found])
+        weights = self._weights(best, {c: o for (o, _), c in found})
         even = np.full(self.channels, 1 / self.channels)
         if np.allclose(weights, even):
             return Channels(odd, told, (), "their mean is worked on")
@@ -131,7 +138,7 @@ class ChannelMeter:
         elif np.any(weights < 0):
             mix = "it is turned back"
         else:
-            mix = "both are worked on, added"
+            mix = "they are added"
         return Channels(odd, told, tuple(float(w) for w in weights), mix)
 
     def _odd(self, energy: NDArray[np.float64], best: int, other: int) -> tuple[Odd, str]:
@@ -146,8 +153,11 @@ class ChannelMeter:
         if min(alone) > MOSTLY:
             first, second = (ORDINALS[c] for c in sorted((best, other)))
             return Odd.ALTERNATING, f"what is said is in the {first} channel or in the {second}, not in both"
+        loud = theirs > 10 ** (-OWN_UNDER_DB / 10) * np.percentile(mine, LOUD)
+        if np.count_nonzero(loud & (theirs > ratio * mine)) * SIZE >= OWN_S * self.rate:
+            return Odd.DIFFERENT, f"{name} holds sound that is not in {than}"
         peak, late_s = self._alike(best, other)
-        if peak < ALIKE and self._plainly_alike(best, other):  # a wide sound behind a voice that is in both
+        if peak < ALIKE and self._common(best, other) > AGAINST:  # a wide sound behind a voice that is in both
             late_s = 0.0
         elif abs(peak) < ALIKE:
             return Odd.DIFFERENT, f"{name} holds another sound than {than}"
@@ -177,22 +187,26 @@ class ChannelMeter:
         at = at if abs(near[at]) > AS_GOOD * np.abs(white).sum() / np.count_nonzero(heard) else reach  # else it is no delay
         return float(near[at]), (reach - at) / FINER / self.rate
 
-    def _plainly_alike(self, best: int, other: int) -> bool:
-        """Whether most of the energy of two channels is the same, with the same sign."""
+    def _common(self, best: int, other: int) -> float:
+        """How far the energy of two channels is the same, from -1 for opposite signs to 1."""
         energy = np.sqrt(self._cross[best, best].real[self._band].sum() * self._cross[other, other].real[self._band].sum())
-        return bool(self._cross[min(best, other), max(best, other)].real[self._band].sum() > 0.5 * energy)
+        return float(self._cross[min(best, other), max(best, other)].real[self._band].sum() / max(energy, 1e-30))
 
-    def _weights(self, best: int, odds: list[Odd]) -> NDArray[np.float64]:
-        """The first mix that keeps what the better channel has: the mean, turned, added, else that channel alone."""
+    def _weights(self, best: int, odds: dict[int, Odd]) -> NDArray[np.float64]:
+        """The first mix that keeps what the better channel has: the mean, turned back, else it with those that hold more."""
         count = self.channels
-        alone = np.eye(count)[best]
         tries = [np.full(count, 1 / count)]
-        if Odd.TURNED in odds and count == 2:
+        if count == 2 and Odd.TURNED in odds.values():
             tries.append(np.where(np.arange(count) == best, 0.5, -0.5))
-        if set(odds) <= {Odd.ALTERNATING, Odd.DIFFERENT}:
-            tries.append(np.full(count, min(1.0, ROOM / max(self._peak, 1e-9))))
-        every = any(odds)  # where nothing is odd, what differs is noise
-        return next((w for w in tries if self._loss(w, best, every=every) <= MOST_LOSS_DB), alone)
+        last = np.array([float(c == best or odds[c] in (Odd.ALTERNATING, Odd.DIFFERENT)) for c in range(count)])
+        for c in np.flatnonzero(last).tolist():
+            last[c] = -1.0 if self._common(best, c) < -AGAINST else 1.0  # by which they do not cancel out
+        if np.count_nonzero(last) > 1:
+            pair = self._difference if last.min() < 0 else self._sum
+            peak = pair if count == 2 else float(self._peaks[last != 0].sum())
+            last *= min(1.0, ROOM / max(peak, 1e-9))
+        every = any(odds.values())  # where nothing is odd, what differs is noise
+        return next((w for w in tries if self._loss(w, best, every=every) <= MOST_LOSS_DB), last)
 
     def _loss(self, weights: NDArray[np.float64], best: int, *, every: bool) -> float:
         """By how many dB a mix is under the better channel, in the third-octave where it is most."""
