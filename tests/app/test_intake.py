@@ -470,5 +470,9 @@ def test_recordings_that_the_book_does_not_know_are_told_listed_brought_in_or_re
     opened.do("intake.strays")
     assert not (folder / third.stored).exists()
     assert (folder / kept.stored).exists()
+    opened.window.actions_._acts["intake.strays"][1].presenter.remove_strays(
+        [folder / kept.stored]
+    )  # known by a step since it was listed
+    assert (folder / kept.stored).exists()
     assert len(asked) == 2
     assert asked[1][0].startswith(third.hash[:12])

@@ -29,6 +29,8 @@ from faithful_reel.core.reel.commands import CutAndClose
 from faithful_reel.core.reel.look import lane_look
 from faithful_reel.core.reel.reel import Piece
 from faithful_reel.core.reel.render import Row
+from faithful_reel.core.units import Span
+from faithful_reel.core.work.timeline import still_heard
 
 FIRST = 441_000
 LEFT, NONE = Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
@@ -445,6 +447,9 @@ def test_what_was_mended_is_told_as_heard_where_a_version_without_the_mend_is_sw
     proof.choose("f2", "c1")
     assert proof.decide(Decision.MEND)
     assert (key, "gone") in proof.sound_told()
+    finding = desk.bookstate.chapters[0].finding("f2")
+    length = finding.stop - finding.start
+    assert [still_heard(finding, Span(0, n)) for n in (0, length // 2, length)] == [False, False, True]  # edges of it may stay
     choose(desk, 0)
     push(desk, "Swap in")
     assert (key, "still heard") in proof.sound_told()

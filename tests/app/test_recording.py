@@ -226,12 +226,16 @@ def test_what_could_not_be_kept_is_still_there(desk, monkeypatch):
         raise FileProblem("The disk is full.")
 
     monkeypatch.setattr(pickups_module, "received_takes", fails)
+    read_line(desk, [voice(8.0), room(2.0)])
+    before = list(desk.record.takes)
     assert desk.record.keep()
     assert desk.record.takes == []
     desk.held.finish("Sort")
     assert "disk is full" in desk.told[-1]
     assert [t.sound for t in desk.record.takes] == [t.sound for t in before]
     [left] = in_folder(desk)  # in a file all the time, and in one alone
+    desk.record.drop(0)
+    assert in_folder(desk) == [left]  # the other one is in it
     desk.record.throw_away()
     assert not left.exists()
 

@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
+import contextlib
 import logging
 import sys
 import threading
 import time
 import traceback
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from logging.handlers import RotatingFileHandler
 from pathlib import Path
 from types import TracebackType
 
 import platformdirs
+
+from faithful_reel.core.errors import AppError
 
 
 def report_folder() -> Path:
@@ -45,6 +48,18 @@ def keep_log() -> None:
     log = logging.getLogger("faithful_reel")
     log.addHandler(handler)
     log.setLevel(logging.INFO)
+
+
+@contextlib.contextmanager
+def or_else(instead: Callable[[str], object]) -> Iterator[None]:
+    """Where something goes wrong in the block, go on with something else, told why; faults of the program are reported too."""
+    try:
+        yield
+    except AppError as problem:
+        instead(str(problem))
+    except Exception as problem:  # noqa: BLE001 - reported, as all that nobody catches
+        sys.excepthook(type(problem), problem, problem.__traceback__)
+        instead("something went wrong in it.")
 
 
 class CrashHandler:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import sys
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from functools import partial
@@ -29,6 +28,7 @@ from PyQt6.QtWidgets import (
 from faithful_reel.app.actions import Act, Actions, Menu, On
 from faithful_reel.app.contents import Contents
 from faithful_reel.app.contents_list import ContentsList
+from faithful_reel.app.crash import or_else
 from faithful_reel.app.desks import DeskName, Desks
 from faithful_reel.app.editing.presenter import Editing
 from faithful_reel.app.history import HistoryPane
@@ -55,7 +55,6 @@ from faithful_reel.app.widgets.message_strip import MessageStrip, Said
 from faithful_reel.app.widgets.parts import ActButton, Desk, OneLine, Scrolled, button, label, rule, tip
 from faithful_reel.app.widgets.tables import RowMenu, give_widths, keep_widths
 from faithful_reel.app.workbench import Workbench
-from faithful_reel.core.errors import AppError
 from faithful_reel.core.work.mastering import unheard_lanes
 
 TITLE_BAR = 44
@@ -263,16 +262,16 @@ class Window(QMainWindow):
     def refresh_desk(self) -> None:
         """The desk at hand; where it can not be shown the first one, and why: a book can be opened whatever is in it."""
         desk = self.desks.current
-        try:
+        if desk is DeskName.INTAKE:
             self.panels[desk].refresh()
-        except Exception as problem:
-            if desk is DeskName.INTAKE:
-                raise
-            if not isinstance(problem, AppError):
-                sys.excepthook(type(problem), problem, problem.__traceback__)
-            self.desks.show(DeskName.INTAKE)
-            why = str(problem) if isinstance(problem, AppError) else "something went wrong in it."
-            self.warn(f"The {desk.words} desk can not be shown: {why}")
+            return
+        with or_else(self._first_desk):
+            self.panels[desk].refresh()
+
+    def _first_desk(self, why: str) -> None:
+        desk = self.desks.current
+        self.desks.show(DeskName.INTAKE)
+        self.warn(f"The {desk.words} desk can not be shown: {why}")
 
     def _desk_changed(self) -> None:
         desk = self.desks.current
