@@ -1,6 +1,6 @@
 """Inputs that once broke it: `./reel bench-hard`.  Ends with what went wrong; exit code 1 where anything did.
 
-Every part is bounded in time.  `--only sounds|files|outward|names|texts|full|torn|killed|monkey|model` runs one of them.
+Every part is bounded in time.  `--only sounds|files|outward|names|texts|full|channels|attacked|torn|killed|monkey|model` runs one of them.
 """
 
 from __future__ import annotations
@@ -519,6 +519,137 @@ def _length(path: Path, folder: Path) -> int:
     return 0 if done.returncode or done.stderr else len(done.stdout) // 2
 
 
+def channels(found: Findings, folder: Path) -> None:
+    """Twenty sources of two channels that do not go together, and three that do: by `intake`, `check`, and the mix of a book."""
+    sys.path.insert(0, str(ROOT / "tests" / "core" / "audio"))
+    from test_channels import SOURCES, thirds
+
+    from faithful_reel.core.audio.files import channels_of, read_mono
+
+    voice = soundfile.read(DEMO / "chapter-2.flac", dtype="float32", frames=25 * RATE)[0]
+    worst = 0.0
+    for name, (make, _, told) in SOURCES.items():
+        x = np.stack(make(voice))
+        soundfile.write(folder / "in.wav", x.T, RATE, subtype="FLOAT")
+        code, out, err, *_ = call("intake", "in.wav", "--json", folder=folder)
+        odd = json.loads(out)["recordings"][0]["odd_channels"] if code in (0, 1) else err
+        found.check(code == 1 and told in odd, f"{name}: intake ends with {code} and says {odd!r}")
+        code, out, err, *_ = call("check", "in.wav", "--json", folder=folder)
+        rules = {v["rule"]: v["pass"] for v in json.loads(out)["files"][0]["verdicts"]} if code == 1 else {}
+        found.check(rules.get("channels") is False, f"{name}: check ends with {code}, channels {rules.get('channels')}")
+        mix = read_mono(folder / "in.wav", RATE, channels_of(folder / "in.wav").weights)
+        better = thirds(max(x, key=lambda c: float(np.sum(np.square(c, dtype=np.float64)))))
+        loss = float((better - thirds(mix))[better > better.max() - 50].max())
+        found.check(loss <= 0.5, f"{name}: the mix is {loss:.2f} dB under the better channel")
+        worst = max(worst, loss)
+    for name, x in (
+        ("one channel", voice[None]),
+        ("the same twice", np.stack([voice, voice])),
+        ("a little softer", np.stack([voice, 0.9 * voice])),
+    ):
+        soundfile.write(folder / "in.wav", x.T, RATE, subtype="FLOAT")
+        odd = json.loads(call("intake", "in.wav", "--json", folder=folder)[1])["recordings"][0]["odd_channels"]
+        found.check(not odd, f"{name}: told as {odd}")
+    print(f"  {len(SOURCES)} sources, at worst {worst:.2f} dB under the better channel", flush=True)
+
+
+def attacked(found: Findings, folder: Path) -> None:
+    """Outputs over inputs and into books, links, pipes, devices, closed outputs, absurd sheets, and a clock that is moved."""
+    from faithful_reel.core.book import keeping
+    from faithful_reel.core.book.commands import SetDetails
+    from faithful_reel.core.book.condition import backups, whole_backups
+    from faithful_reel.core.book.session import Session
+    from faithful_reel.core.book.store import BookStore
+
+    book, prepared = folder / "b.reelbook", folder / "prepared"
+    call("new", book, "--manuscript", DEMO / "manuscript.txt", "--recording", DEMO / "chapter-2.flac", folder=folder)
+    shutil.copytree(DEMO, prepared)
+    shutil.copy(DEMO / "chapter-2.flac", folder / "a.flac")
+    (folder / "s.csv").write_text("read this line\nBy nine o’clock the whole town had come down to look.\n", encoding="utf-8")
+    (folder / "steps.json").write_text(json.dumps([{"kind": "split", "at": 1000}]))
+    # outputs
+    inside = next((book / "recordings").iterdir())
+    before = {p: p.read_bytes() for p in (*prepared.iterdir(), inside, folder / "a.flac") if p.is_file()}
+    outs = [*(p for p in prepared.iterdir() if p.suffix in (".flac", ".json", ".txt")), inside, book / "masters" / "x.flac"]
+    for out in outs:
+        for word in (
+            ("booth", "s.csv", "--takes", prepared, "--out", out),
+            ("edit", "a.flac", "--do", "steps.json", "--out", out),
+            ("master", "a.flac", "--out", out),
+        ):
+            if word[0] != "booth" and out.parent == prepared:
+                continue  # which those do not read
+            code, _, err, *_ = call(*word, folder=folder)
+            found.check(code == 2 and one_line(err), f"{word[0]} to {out.name}: {code}, {err[-150:]}")
+    found.check({p: p.read_bytes() for p in before} == before, "something that is read was written over")
+    found.check(not (book / "masters" / "x.flac").exists(), "a file was written into a book")
+    # a clock that is moved
+    plain, made = time.gmtime, []
+    with BookStore(book) as store:
+        session = Session(store)
+        for k, hours in enumerate((0, -3, 30, -3, 0, -300_000, 30, -3, 0, -1)):
+            keeping.time.gmtime = lambda *_, h=hours: plain(1_780_000_000 + 3600 * h)  # type: ignore[attr-defined]
+            session.do(SetDetails(f"Title {k}", "", ""))
+            made.append(keeping.backed_up(book))
+            found.check(backups(book)[0] == made[-1], f"the clock moved by {hours} h: the newest backup is not the newest")
+            found.check(all(p.exists() for p in made[-6:]), f"the clock moved by {hours} h: a new backup is gone")
+        session.close()
+    keeping.time.gmtime = plain  # type: ignore[attr-defined]
+    found.check(whole_backups(book)[0].path == made[-1], "another backup than the newest is offered first")
+    # links
+    names = [p.relative_to(book) for p in sorted(book.rglob("*"))]
+    for name in names:
+        there, linked = folder / "elsewhere" / "x", folder / "l.reelbook"
+        shutil.copytree(book, linked)
+        there.parent.mkdir()
+        shutil.move(linked / name, there)
+        (linked / name).symlink_to(there)
+        kept = {p: p.read_bytes() for p in there.parent.rglob("*") if p.is_file()}
+        for word in (
+            ("verify", linked),
+            ("archive", linked, "--out", folder / "l.reelarchive"),
+            ("proof", linked),
+            ("edit", linked, "--do", "steps.json"),
+        ):
+            code, _, err, *_ = call(*word, folder=folder)
+            found.check(code == 2 and one_line(err), f"{name} as a link: {word[0]} ends with {code}: {err[-120:]}")
+        found.check({p: p.read_bytes() for p in there.parent.rglob("*") if p.is_file()} == kept, f"{name} as a link was changed")
+        shutil.rmtree(linked)
+        shutil.rmtree(there.parent)
+    # pipes, devices, outputs that take nothing
+    os.mkfifo(folder / "pipe")
+    for odd in ("pipe", "/dev/zero", "/dev/null", "."):
+        for word in (
+            ("edit", "a.flac", "--do", odd, "--out", "o.wav"), ("edit", odd, "--do", "steps.json", "--out", "o.wav"), ("booth", odd, "--out", "o.wav"),
+            ("booth", "s.csv", "--takes", odd, "--out", "o.wav"), ("master", "a.flac", "--profile", odd, "--out", "o.wav"), ("check", odd), ("intake", odd),
+            ("proof", "--audio", "a.flac", "--script", odd), ("unpack", odd, "--out", "u.reelbook"), ("new", "n.reelbook", "--manuscript", odd),
+            ("rough", "--audio", "a.flac", "--script", DEMO / "chapter-2.txt", "--out", "o.wav", "--heard", odd), ("archive", odd),
+        ):  # fmt: skip
+            if (word[0], odd) == ("booth", ".") and "--takes" in word:
+                continue
+            code, _, err, seconds, _ = call(*word, folder=folder, limit=30)
+            found.check(
+                code == 2 and one_line(err) and seconds < MOST_S, f"{word[0]} on {odd}: {code} in {seconds:.0f} s, {err[-120:]}"
+            )
+    for how, wanted in ((">&-", 2), (">/dev/full", 2), ("| true; exit ${PIPESTATUS[0]}", 2), ("2>&-", 1)):
+        line = f"{sys.executable} -m faithful_reel check a.flac --json {how}"
+        done = subprocess.run(["bash", "-c", line], cwd=folder, capture_output=True, text=True, check=False)
+        found.check(
+            done.returncode == wanted and "Traceback" not in done.stderr, f"check {how}: {done.returncode}, {done.stderr[-120:]}"
+        )
+    # sheets
+    with zipfile.ZipFile(folder / "bomb.xlsx", "w", zipfile.ZIP_DEFLATED) as packed:
+        packed.writestr("xl/worksheets/sheet1.xml", b" " * (400 << 20))
+    code, _, err, seconds, most_mb = measured("booth", "bomb.xlsx", "--out", "o.wav", folder=folder)
+    found.check(
+        code == 2 and one_line(err) and most_mb < MOST_MB, f"an XLSX of 400 MB: {code}, {seconds:.1f} s, {most_mb:.0f} MB"
+    )
+    print(
+        f"  {len(outs)} outputs, {len(names)} links; an XLSX of 400 MB is told in {seconds:.1f} s with {most_mb:.0f} MB",
+        flush=True,
+    )
+
+
 def torn(found: Findings, folder: Path) -> None:
     """500 torn or bit-flipped books: each ends in a named state in under 5 s."""
     from support.torn import healthy_book, spoiled, state
@@ -653,7 +784,7 @@ def model(found: Findings, folder: Path) -> None:
                 print(f"  {done * SHARD} sequences", flush=True)
 
 
-PARTS = {p.__name__: p for p in (sounds, files, outward, names, texts, full, torn, killed, monkey, model)}
+PARTS = {p.__name__: p for p in (sounds, files, outward, names, texts, full, channels, attacked, torn, killed, monkey, model)}
 
 
 def main() -> int:

@@ -167,7 +167,7 @@ def see_own(folder: Path) -> None:
     StoreProblem
         One of its files or folders is a link.
     """
-    own = (*(f"{DATABASE}{tail}" for tail in ("", "-wal", "-shm", "-journal")), *SUBFOLDERS, AT_DESK)
+    own = (*(f"{DATABASE}{tail}" for tail in ("", "-wal", "-shm", "-journal")), LOCK, *SUBFOLDERS, AT_DESK)
     places = [folder / name for name in own]
     for sub in (*SUBFOLDERS, AT_DESK):
         with contextlib.suppress(OSError):
