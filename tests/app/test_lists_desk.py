@@ -564,10 +564,12 @@ def test_a_reel_goes_out_as_a_timeline_and_comes_back_as_a_version(desk, monkeyp
     later = reel(desk)
     monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_a, **_k: (str(path), ""))
     desk.do("import.timeline")
+    desk.idle()
     assert reel(desk) == edited
     assert desk.bookstate.chapters[0].versions[-1].reel == later
     path.write_text("{")
     desk.do("import.timeline")
+    desk.idle()
     assert "reel.otio" in notice(desk)
     assert reel(desk) == edited
 

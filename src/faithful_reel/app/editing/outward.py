@@ -9,6 +9,7 @@ from tempfile import TemporaryDirectory
 
 from faithful_reel.app.editing.pages import new_id, now
 from faithful_reel.app.editing.presenter import Editing
+from faithful_reel.core.apart import apart
 from faithful_reel.core.book.kept import KeepVersion, PutPrint, TakeReel
 from faithful_reel.core.book.model import Recording
 from faithful_reel.core.book.recordings import path_of, received
@@ -20,7 +21,7 @@ from faithful_reel.core.reel.reel import LIKE, Piece, Reel, printed_of
 from faithful_reel.core.reel.render import FileSources, Renderer
 from faithful_reel.core.units import Span
 from faithful_reel.core.work.editing import beyond_joins
-from faithful_reel.core.work.exchange import read_timeline, reel_from, timeline_of, write_timeline
+from faithful_reel.core.work.exchange import reel_of_timeline, timeline_of, write_timeline
 from faithful_reel.core.work.exporting import file_name, written_markers, written_pieces, written_span, written_words
 
 MARGIN_S = 0.25
@@ -134,19 +135,21 @@ class Outward:
         else:
             self.bench.report(f"{path.name} was written.")
 
-    def read_timeline(self, path: Path) -> bool:
+    def read_timeline(self, path: Path) -> None:
         """Put the reel of a timeline in the place of the chapter's, which is kept as a version."""
-        chapter = self.bench.chapter
+        chapter, book = self.bench.chapter, self.bench.book
         if chapter is None:
-            return False
-        try:
-            reel = reel_from(read_timeline(path), self.bench.book)
-        except AppError as problem:
-            self.bench.warn(str(problem))
-            return False
-        self.transport.stop()
-        name = f"before {path.name}"
-        return self.bench.do(TakeReel(chapter.id, reel, f"Bring in {path.name}", new_id(), name, now()))
+            return
+
+        def done(reel: Reel) -> None:
+            self.transport.stop()
+            name = f"before {path.name}"
+            self.bench.do(TakeReel(chapter.id, reel, f"Bring in {path.name}", new_id(), name, now()))
+
+        def read(watch: Watch) -> Reel:
+            return apart(reel_of_timeline, path, book, path=path, watch=watch)
+
+        self.bench.jobs.start(f"Bring in {path.name}", read, done=done, stopped=self.bench.stopped)
 
     def print_span(self) -> None:
         """Write what is marked into a new recording of the book and put that in its place; the edits are kept as a version."""

@@ -17,13 +17,14 @@ from faithful_reel.core.book.model import Book
 from faithful_reel.core.book.packing import adapter
 from faithful_reel.core.errors import EditRefused, FileProblem
 from faithful_reel.core.files import beside, content_of, from_json, shown, why
+from faithful_reel.core.jobs import Watch
 from faithful_reel.core.reel.bounds import lane_within, segment_within
 from faithful_reel.core.reel.reel import Join, Lane, Marker, Piece, Reel, Rest, RoomTone, Segment
 
 OWN = "faithful_reel"
 """The key of what this program keeps in an object's metadata: all of it that the format has no word for."""
 SUFFIX = ".otio"
-LARGEST = 128 << 20
+LARGEST = 64 << 20
 LONGEST = 1 << 40
 """No time is longer, in samples."""
 _BAD = (otio.exceptions.OTIOError, ValueError, TypeError, RuntimeError, LookupError, AttributeError, ArithmeticError)
@@ -121,6 +122,12 @@ def read_timeline(path: Path) -> otio.schema.Timeline:
     if not isinstance(found, otio.schema.Timeline):
         raise FileProblem(f"{shown(path)} holds a {type(found).__name__}, not a timeline.")
     return found
+
+
+def reel_of_timeline(path: Path, book: Book, watch: Watch) -> Reel:
+    """As `reel_from` of `read_timeline`, as work that is watched: of a foreign file, apart."""
+    watch.tick(0.0, "reading")
+    return reel_from(read_timeline(path), book)
 
 
 def reel_from(timeline: otio.schema.Timeline, book: Book) -> Reel:
