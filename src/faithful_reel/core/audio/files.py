@@ -276,7 +276,7 @@ def full_range_info(path: Path) -> AudioInfo:
 
 
 def ear_sound_of(path: Path) -> Signal:
-    """As `ear_sound`, of a file that is in no book: mixed down as its channels ask for."""
+    """As `ear_sound`, (n,) at 16 kHz, of a file that is in no book: mixed down as its channels ask for."""
     return ear_sound(path, channels_of(path).weights)
 
 

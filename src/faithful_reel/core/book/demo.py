@@ -84,7 +84,12 @@ def demo_files() -> Path:
 def make_demo_book(folder: Path, files: Path, *, two_voices: bool = True) -> None:
     """Make a book of the manuscript and the raw chapters, the last of them with two voices; nothing is heard or decided yet.
 
-    Made beside and renamed, so that a half-made demo book is never opened.
+    Made beside and renamed, so that a half-made demo book is never opened; one that somebody else made meanwhile stands.
+
+    Raises
+    ------
+    StoreProblem
+        It can not be made there.
     """
     manuscript = read_manuscript(files / "manuscript.docx")
     truth = json.loads((files / "truth.json").read_text(encoding="utf-8"))
