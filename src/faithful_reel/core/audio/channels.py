@@ -16,6 +16,7 @@ from enum import StrEnum
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.fft import rfft
 
 from faithful_reel.core.units import Signal
 
@@ -109,12 +110,12 @@ class ChannelMeter:
             self._take(x[:, : whole * SIZE].reshape(self.channels, whole, SIZE))
 
     def _take(self, x: Signal) -> None:
-        spectra = np.fft.rfft(x * self._taper, axis=2)
+        spectra = rfft(x * self._taper, axis=2)
         for i in range(self.channels):
             for j in range(i, self.channels):
-                self._cross[i, j] += np.einsum("fk,fk->k", spectra[i], spectra[j].conj())
+                self._cross[i, j] += (spectra[i] * spectra[j].conj()).sum(axis=0)
         band = spectra[:, :, self._band]
-        self._energy.append((band.real**2 + band.imag**2).sum(axis=2).T)
+        self._energy.append((band.real**2 + band.imag**2).sum(axis=2, dtype=np.float64).T)
 
     def found(self) -> Channels:
         """What was found."""
