@@ -157,6 +157,8 @@ def test_master_and_check_pass_the_retail_profile_on_the_demo(demo, tmp_path, su
             "pause_floor_db",
             "dead_s",
             "dead_channels",
+            "odd_channels",
+            "channels_fit",
             "range_lu",
         }
         assert set(entry["figures"]) == wanted
