@@ -295,11 +295,11 @@ def booth(
     from faithful_reel.core.book.demo import demo_files
     from faithful_reel.core.errors import FileProblem
     from faithful_reel.core.files import refuse_over
-    from faithful_reel.core.standins.booth import BoothSettings, lines_of_sheet, performed, voices_of
+    from faithful_reel.core.standins.booth import BoothSettings, lines_of_sheet, performed, prepared_files, voices_of
     from faithful_reel.core.units import BOOK_RATE
 
     prepared = takes or demo_files()
-    refuse_over(out, sheet, *(path for path in prepared.glob("*") if path.is_file()))
+    refuse_over(out, sheet, *prepared_files(prepared))
     lines = lines_of_sheet(sheet)
     made = performed(lines, voices_of(prepared), BoothSettings(seed=seed, shuffled=shuffled))
     if not any(s.what == "take" for s in made.said):
@@ -618,12 +618,14 @@ AGAIN_S = 0.05
 def _ended(number: int, frame: FrameType | None) -> None:
     """SIGTERM or Ctrl+C: clear away what was begun; a second one does not disturb that.
 
-    Not from within a compiler, which is called from C and may not survive it: then a moment later.
+    Not from within a compiler, which is called from C and may not survive it, nor from what a sound library calls to write,
+    which swallows it: then a moment later.
     """
     if number == signal.SIGALRM or not _signals:
         _signals.append(number)
         while frame is not None:
-            if frame.f_globals.get("__name__", "").partition(".")[0] in _COMPILERS:
+            package = frame.f_globals.get("__name__", "").partition(".")[0]
+            if package in _COMPILERS or (package == "soundfile" and frame.f_code.co_name.startswith("vio_")):
                 signal.setitimer(signal.ITIMER_REAL, AGAIN_S)
                 return
             frame = frame.f_back

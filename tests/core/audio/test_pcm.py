@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import errno
+import subprocess
+import sys
 
 import numpy as np
 import pytest
@@ -87,3 +89,28 @@ def test_what_is_lost_without_a_word_is_found_by_reading_it_back(tmp_path, monke
     monkeypatch.setattr(_Remembering, "close", cut)
     with pytest.raises((OSError, soundfile.LibsndfileError)), PcmWriter(tmp_path / "a", 44_100, 1, subtype, kind) as file:
         file.write(noise())
+
+
+def test_a_program_that_is_ended_while_it_writes_ends(tmp_path):
+    """The library calls us to write, and swallows what is raised there; the signal comes just then."""
+    code = """
+import os, signal, sys
+from pathlib import Path
+import numpy as np
+from faithful_reel import cli
+from faithful_reel.core.audio.pcm import PcmWriter, _Remembering
+for number in (signal.SIGTERM, signal.SIGALRM):
+    signal.signal(number, cli._ended)
+plain = _Remembering.write
+def ended(self, data):
+    os.kill(os.getpid(), signal.SIGTERM)
+    return plain(self, data)
+with PcmWriter(Path(sys.argv[1]), 44_100, 1, "PCM_16", "WAV") as file:
+    _Remembering.write = ended
+    for _ in range(1_000_000):
+        file.write(np.zeros((300, 1), np.float32))
+"""
+    done = subprocess.run(
+        [sys.executable, "-c", code, str(tmp_path / "a")], capture_output=True, text=True, timeout=60, check=False
+    )
+    assert (done.returncode, done.stderr) == (143, "")
