@@ -570,7 +570,7 @@ def attacked(found: Findings, folder: Path) -> None:
     # outputs
     inside = next((book / "recordings").iterdir())
     before = {p: p.read_bytes() for p in (*prepared.iterdir(), inside, folder / "a.flac") if p.is_file()}
-    outs = [*(p for p in prepared.iterdir() if p.suffix in (".flac", ".json", ".txt")), inside, book / "masters" / "x.flac"]
+    outs = [prepared / "booth.flac", prepared / "booth.json", inside, book / "masters" / "x.flac"]
     for out in outs:
         for word in (
             ("booth", "s.csv", "--takes", prepared, "--out", out),

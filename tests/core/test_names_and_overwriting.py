@@ -22,6 +22,7 @@ from faithful_reel.core.files import address, beside, harmless, named, plain, re
 from faithful_reel.core.jobs import Unwatched
 from faithful_reel.core.measure.profile import load_profile
 from faithful_reel.core.release.package import file_name, release_chapters
+from faithful_reel.core.standins.booth import prepared_files
 from faithful_reel.core.work.reporting import write_report
 
 NAMES = [
@@ -241,13 +242,15 @@ def test_the_booth_does_not_write_over_the_takes_that_it_reads(tmp_path, demo):
     prepared = tmp_path / "prepared"
     shutil.copytree(demo, prepared)
     sheet = tmp_path / "sheet.csv"
-    sheet.write_text("read this line\nChildren ran out over the wet sand\n")
+    sheet.write_text("read this line\nBy nine o’clock the whole town had come down to look.\n", encoding="utf-8")
     before = {p: p.read_bytes() for p in prepared.iterdir()}
-    for out in [p for p in before if p.suffix in (".flac", ".json")][:4]:
+    for out in prepared_files(prepared):
         done = call("booth", sheet, "--takes", prepared, "--out", out, folder=tmp_path)
         assert done.returncode == 2
         assert b"is the source itself" in done.stderr
     assert {p: p.read_bytes() for p in prepared.iterdir()} == before
+    for _ in range(2):  # beside them it may write, and over what it wrote there itself
+        assert call("booth", sheet, "--takes", prepared, "--out", prepared / "read.flac", folder=tmp_path).returncode == 0
 
 
 def test_only_ordinary_files_are_written_over(tmp_path):

@@ -164,6 +164,16 @@ def test_nobody_who_speaks_in_one_channel_alone_is_left_out(voice, other):
     assert np.sqrt(np.mean(mix[guest] ** 2)) > 0.2 * np.sqrt(np.mean(voice[16 * RATE : 18 * RATE] ** 2))
 
 
+def test_a_guest_of_two_seconds_in_hours_is_not_left_out_as_a_dead_channel(voice):
+    meter = ChannelMeter(RATE, 2)
+    for _ in range(900):  # as if it went on for hours: frames of the narrator alone
+        meter.feed(np.stack([voice[15 * RATE : 19 * RATE], 0 * voice[: 4 * RATE]]))
+    meter.feed(np.stack([0 * voice[: 2 * RATE], 0.3 * voice[16 * RATE : 18 * RATE]]))
+    found = meter.found()
+    assert found.odd is Odd.DIFFERENT
+    assert found.weights[1] > 0
+
+
 def test_a_book_works_on_the_sound_and_not_on_what_the_sum_leaves(tmp_path, voice):
     source = tmp_path / "turned.wav"
     soundfile.write(source, np.stack([voice, -0.95 * voice], axis=1), RATE, subtype="PCM_24")

@@ -113,7 +113,8 @@ class IntakePresenter(Observed):
         """Shows what a corrected manuscript changes, and takes it over if the editor agrees."""
         self.faults: dict[str, FaultKind] = {}
         self.look_for_faults()
-        self._unknown = strays(bench.session.store.folder, bench.session.store.names)  # later ones may be at work
+        store = bench.session.store
+        self._unknown = strays(store.folder, bench.book, store.names)  # later ones may be at work
 
     # --- manuscript -----------------------------------------------------------------------------------------------
 

@@ -147,16 +147,17 @@ class ChannelMeter:
         mine, theirs = energy[:, best], energy[:, other]
         name, than = f"the {ORDINALS[other]} channel", f"the {ORDINALS[best]}"
         less = 10 * np.log10(mine.sum() / max(theirs.sum(), 1e-30))
-        if less >= DEAD_DB:
-            return Odd.DEAD, f"{name} is dead"
         ratio = 10 ** (ONE_ONLY_DB / 10)
-        alone = mine[mine > ratio * theirs].sum() / mine.sum(), theirs[theirs > ratio * mine].sum() / theirs.sum()
-        if min(alone) > MOSTLY:
+        alone = [a[a > ratio * b].sum() / max(a.sum(), 1e-30) for a, b in ((mine, theirs), (theirs, mine))]
+        loud = theirs > 10 ** (-OWN_UNDER_DB / 10) * np.percentile(mine, LOUD)
+        own_s = np.count_nonzero(loud & (theirs > ratio * mine)) * SIZE / self.rate
+        if min(alone) > MOSTLY and less < DEAD_DB:
             first, second = (ORDINALS[c] for c in sorted((best, other)))
             return Odd.ALTERNATING, f"what is said is in the {first} channel or in the {second}, not in both"
-        loud = theirs > 10 ** (-OWN_UNDER_DB / 10) * np.percentile(mine, LOUD)
-        if np.count_nonzero(loud & (theirs > ratio * mine)) * SIZE >= OWN_S * self.rate:
+        if own_s >= OWN_S:  # before all else: in hours of sound it weighs nothing
             return Odd.DIFFERENT, f"{name} holds sound that is not in {than}"
+        if less >= DEAD_DB:
+            return Odd.DEAD, f"{name} is dead"
         peak, late_s = self._alike(best, other)
         if peak < ALIKE and self._common(best, other) > AGAINST:  # a wide sound behind a voice that is in both
             late_s = 0.0

@@ -8,7 +8,6 @@ import re
 import tempfile
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from functools import lru_cache
 from pathlib import Path
 
 import av
@@ -20,6 +19,7 @@ from av.container import InputContainer
 
 from faithful_reel.core.audio.channels import MOST_COMPARED, ChannelMeter, Channels
 from faithful_reel.core.errors import FileProblem
+from faithful_reel.core.jobs import Unwatched, Watch
 from faithful_reel.core.units import EAR_RATE, Signal
 
 BLOCK = 1 << 16
@@ -231,19 +231,27 @@ def mono_blocks(path: Path, rate: int, weights: Sequence[float] = ()) -> Iterato
         yield tail
 
 
-def channels_of(path: Path) -> Channels:
-    """How the channels of a file go together; its `weights` mix them so that nothing is lost.  Raises as `blocks`."""
+def channels_of(path: Path, watch: Watch | None = None) -> Channels:
+    """How the channels of a file go together; its `weights` mix them so that nothing is lost.  Raises as `blocks`.
+
+    What was found is remembered, until the file changes.
+    """
+    info, watch = audio_info(path), watch or Unwatched()
+    if info.channels < 2:
+        return Channels()
     found = path.stat()
-    return _channels_of(path, found.st_size, found.st_mtime_ns)
+    key = path, found.st_size, found.st_mtime_ns
+    if key not in _channels:
+        meter, done = ChannelMeter(info.rate, info.channels), 0
+        for x in blocks(path):
+            meter.feed(x)
+            done += x.shape[-1]
+            watch.tick(min(1.0, done / max(1, info.frames)), "comparing channels")
+        _channels[key] = meter.found()
+    return _channels[key]
 
 
-@lru_cache(maxsize=64)
-def _channels_of(path: Path, _size: int, _changed: int) -> Channels:
-    info = audio_info(path)
-    meter = ChannelMeter(info.rate, info.channels)
-    for x in blocks(path) if info.channels > 1 else ():
-        meter.feed(x)
-    return meter.found()
+_channels: dict[tuple[Path, int, int], Channels] = {}
 
 
 def read_mono(path: Path, rate: int, weights: Sequence[float] = ()) -> Signal:

@@ -19,7 +19,6 @@ import numpy as np
 import soundfile
 import soxr
 
-from faithful_reel.core.audio.channels import Channels
 from faithful_reel.core.audio.files import BLOCK, SUFFIXES, audio_info, blocks, channels_of, downmixed, mono_blocks
 from faithful_reel.core.audio.overview import BASE, Overview, overview_of
 from faithful_reel.core.audio.pcm import PcmWriter
@@ -28,7 +27,7 @@ from faithful_reel.core.book.condition import AT_DESK
 from faithful_reel.core.book.model import Book, Recording, Stretch
 from faithful_reel.core.errors import FileProblem, StoreProblem
 from faithful_reel.core.files import beside, from_json, hash_of, plain, shown, why
-from faithful_reel.core.jobs import Unwatched, Watch
+from faithful_reel.core.jobs import Part, Unwatched, Watch
 from faithful_reel.core.measure.health import HealthMeter
 from faithful_reel.core.measure.levels import Meter
 from faithful_reel.core.reel.commands import ToneSource
@@ -164,13 +163,17 @@ def left_at_desk(folder: Path) -> list[Path]:
         return []
 
 
-def strays(folder: Path, named: Callable[[str], bool]) -> list[Path]:
-    """Files among a book's recordings that no step of it names, by name: received, and refused or broken off afterwards."""
+def strays(folder: Path, book: Book, named: Callable[[str], bool]) -> list[Path]:
+    """Files among a book's recordings that no step of it names, by name: received, and refused or broken off afterwards.
+
+    `named` tells whether any step names one; only those that the book does not hold now are asked for.
+    """
     try:
         there = sorted(p for p in (folder / "recordings").iterdir() if p.is_file() and not p.name.startswith("."))
     except OSError:
         return []
-    return [p for p in there if not named(p.stem)]
+    held = {r.stored for r in book.recordings}
+    return [p for p in there if p.name not in held and not named(p.stem)]
 
 
 def received(folder: Path, source: Path, rate: int, watch: Watch | None = None) -> Recording:
@@ -282,7 +285,9 @@ def examined(path: Path, rate: int, watch: Watch | None = None) -> Recording:
 def _examined(path: Path, rate: int, watch: Watch, done: float) -> Recording:
     """Decode and measure: at the file's own rate what came, mixed down at the book's rate what will be worked on."""
     info = audio_info(path)
-    channels = channels_of(path) if info.channels > 1 else Channels()
+    compared = done + 0.4 * (1 - done) if info.channels > 1 else done
+    channels = channels_of(path, Part(watch, done, compared))
+    done = compared
     look = HealthMeter(info.rate, info.channels)
     meter = Meter(rate)
     stream = soxr.ResampleStream(info.rate, rate, 1, dtype="float32", quality="VHQ") if info.rate != rate else None

@@ -51,6 +51,11 @@ class Voice(Protocol):
         """A text, (n,) at `BOOK_RATE`, dry; None where the voice can not say it.  Another take may sound a little different."""
 
 
+def prepared_files(folder: Path) -> tuple[Path, Path]:
+    """What is read of a folder of prepared takes: the sound, and what tells of it."""
+    return folder / f"{PREPARED}.flac", folder / f"{PREPARED}.json"
+
+
 class PreparedVoice:
     """Says what was prepared, by its words.
 
@@ -61,7 +66,7 @@ class PreparedVoice:
     """
 
     def __init__(self, folder: Path) -> None:
-        sound, told = folder / f"{PREPARED}.flac", folder / f"{PREPARED}.json"
+        sound, told = prepared_files(folder)
         try:
             known = from_json(content_of(told, LARGEST_SHEET))
             x, rate = soundfile.read(sound, dtype="float32")
