@@ -440,3 +440,18 @@ def test_a_terminal_of_any_encoding_is_told_everything(tmp_path, demo, encoding)
     done = subprocess.run(word, cwd=tmp_path, capture_output=True, env=os.environ | {"PYTHONIOENCODING": encoding}, check=False)
     assert (done.returncode, done.stderr) == (1, b"")
     assert name.encode(encoding, "backslashreplace") in done.stdout
+
+
+@pytest.mark.parametrize("channels", [1, 2])
+def test_values_that_are_no_numbers_go_into_no_file(tmp_path, channels):
+    x = np.tile(speech_like(seconds=3)[:, None], (1, channels))
+    x[60_000, -1] = np.nan
+    soundfile.write(tmp_path / "a.wav", x, 44_100, subtype="FLOAT")
+    (tmp_path / "s.json").write_text('[{"kind": "split", "at": 1000}]')
+    for word in (("intake", "a.wav"), ("check", "a.wav"), ("edit", "a.wav", "--do", "s.json", "--out", "o.wav"),
+                 ("master", "a.wav", "--out", "o.wav"), ("new", "b.reelbook", "--recording", "a.wav")):  # fmt: skip
+        code, _, err = call(*(tmp_path / w if w in ("a.wav", "s.json", "o.wav", "b.reelbook") else w for w in word))
+        assert code == (1 if word[0] == "new" else 2)
+        assert "not numbers" in err
+        assert "Traceback" not in err
+    assert not (tmp_path / "o.wav").exists()

@@ -17,6 +17,8 @@ from faithful_reel.core.book.commands import AddRecording
 from faithful_reel.core.book.recordings import decode, examined, path_of, received
 from faithful_reel.core.book.session import Session
 from faithful_reel.core.book.store import BookStore
+from faithful_reel.core.errors import Cancelled
+from faithful_reel.core.jobs import FlagWatch
 from faithful_reel.core.measure.health import shortcomings
 from faithful_reel.core.measure.profile import load_profile
 from faithful_reel.core.release.check import checked_file
@@ -125,6 +127,19 @@ def test_noise_of_two_channels_is_no_reason_to_take_one_of_them(voice):
         assert (
             found_of(np.stack([voice + hiss(voice, 1, db), voice + hiss(voice, 2, db)])).weights == ()
         )  # their mean has less of it
+
+
+def test_comparing_a_long_recording_tells_how_far_it_is_and_can_be_stopped(tmp_path, voice):
+    soundfile.write(tmp_path / "a.wav", np.stack([voice, -voice], axis=1), RATE)
+    told = []
+    examined(tmp_path / "a.wav", RATE, FlagWatch(lambda done, note: told.append((done, note)), lambda: False))
+    assert {note for _, note in told} == {"comparing channels", "measuring"}
+    assert told == sorted(told, key=lambda row: row[0])
+    soundfile.write(tmp_path / "b.wav", np.stack([voice, voice], axis=1), RATE)
+    seen = []
+    with pytest.raises(Cancelled):
+        examined(tmp_path / "b.wav", RATE, FlagWatch(lambda done, note: seen.append(note), lambda: len(seen) > 1))
+    assert set(seen) == {"comparing channels"}
 
 
 def test_it_does_not_depend_on_the_blocks_and_looks_at_no_more_than_eight(voice):

@@ -156,7 +156,17 @@ class AudioWriter:
         self._thread.start()
 
     def write(self, x: Signal) -> None:
-        """Append a block."""
+        """Append a block.
+
+        Raises
+        ------
+        FileProblem
+            NaN or infinity is in it: in whole numbers that would be a crack, or silence.
+        """
+        if not np.isfinite(x).all():
+            raise FileProblem(
+                f"{self.path.name} was not written: what it is made of holds values that are not numbers. Export that again."
+            )
         if self._problem is None:
             self._queue.put(np.atleast_2d(x).astype(np.float32))
 

@@ -231,8 +231,20 @@ def mono_blocks(path: Path, rate: int, weights: Sequence[float] = ()) -> Iterato
         yield tail
 
 
+def see_numbers(x: Signal, path: Path) -> None:
+    """See that (…, n) audio of a file is finite.
+
+    Raises
+    ------
+    FileProblem
+        NaN or infinity is in it.
+    """
+    if not np.isfinite(x).all():
+        raise FileProblem(f"{path.name} holds values that are not numbers. Export it again.")
+
+
 def channels_of(path: Path, watch: Watch | None = None) -> Channels:
-    """How the channels of a file go together; its `weights` mix them so that nothing is lost.  Raises as `blocks`.
+    """How the channels of a file go together; its `weights` mix them so that nothing is lost.  Raises as `read_mono`.
 
     What was found is remembered, until the file changes.
     """
@@ -244,6 +256,7 @@ def channels_of(path: Path, watch: Watch | None = None) -> Channels:
     if key not in _channels:
         meter, done = ChannelMeter(info.rate, info.channels), 0
         for x in blocks(path):
+            see_numbers(x, path)
             meter.feed(x)
             done += x.shape[-1]
             watch.tick(min(1.0, done / max(1, info.frames)), "comparing channels")
@@ -264,8 +277,7 @@ def read_mono(path: Path, rate: int, weights: Sequence[float] = ()) -> Signal:
     """
     parts = list(mono_blocks(path, rate, weights))
     x = np.concatenate(parts) if parts else np.zeros(0, np.float32)
-    if not np.isfinite(x).all():
-        raise FileProblem(f"{path.name} holds values that are not numbers. Export it again.")
+    see_numbers(x, path)
     return x
 
 
@@ -303,8 +315,7 @@ def ear_sound(path: Path, weights: Sequence[float] = ()) -> Signal:
     with tempfile.TemporaryFile(prefix="faithful-reel-ear-") as file:
         size = 0
         for block in mono_blocks(path, EAR_RATE, weights):
-            if not np.isfinite(block).all():
-                raise FileProblem(f"{path.name} holds values that are not numbers. Export it again.")
+            see_numbers(block, path)
             size += file.write(np.ascontiguousarray(block, np.float32).tobytes())
         if not size:
             return np.zeros(0, np.float32)

@@ -19,7 +19,7 @@ import numpy as np
 import soundfile
 import soxr
 
-from faithful_reel.core.audio.files import BLOCK, SUFFIXES, audio_info, blocks, channels_of, downmixed, mono_blocks
+from faithful_reel.core.audio.files import BLOCK, SUFFIXES, audio_info, blocks, channels_of, downmixed, mono_blocks, see_numbers
 from faithful_reel.core.audio.overview import BASE, Overview, overview_of
 from faithful_reel.core.audio.pcm import PcmWriter
 from faithful_reel.core.audio.wholeness import shortfall
@@ -293,8 +293,7 @@ def _examined(path: Path, rate: int, watch: Watch, done: float) -> Recording:
     stream = soxr.ResampleStream(info.rate, rate, 1, dtype="float32", quality="VHQ") if info.rate != rate else None
     length = 0
     for x in blocks(path):
-        if not np.isfinite(x).all():
-            raise FileProblem(f"{path.name} holds values that are not numbers. Export it again.")
+        see_numbers(x, path)
         mono = downmixed(x, channels.weights)
         look.feed(x, mono)
         mono = stream.resample_chunk(mono) if stream else mono
