@@ -232,7 +232,14 @@ def mono_blocks(path: Path, rate: int, weights: Sequence[float] = ()) -> Iterato
 
 
 def see_numbers(x: Signal, path: Path) -> None:
-    """See that (…, n) audio of a file is finite.
+    """See that audio of any shape from a file is finite.
+
+    Parameters
+    ----------
+    x : (n,) or (channels, n)
+        Samples, full scale 1.
+    path : Path
+        The file they are of, or go to.
 
     Raises
     ------
