@@ -8,11 +8,12 @@ from __future__ import annotations
 import os
 import sys
 from collections import Counter
+from itertools import combinations
 from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
-from faithful_reel.app.actions import Menu, On
+from faithful_reel.app.actions import Menu, On, meet
 from faithful_reel.app.acts import TABLES, every_act
 from faithful_reel.app.keys import FIXED, refused
 
@@ -49,9 +50,9 @@ def faults() -> list[str]:
         if count > 1:
             tables = [name for name, table in TABLES.items() for a in table if a.id == act]
             found.append(f"the act {act} is named {count} times, in the tables of {', '.join(tables)}")
-    for key, count in Counter(act.key for act in every_act() if act.key).items():
-        if count > 1:
-            found.append(f"the key {key} is given to {', '.join(a.id for a in every_act() if a.key == key)}")
+    for one, other in combinations([act for act in every_act() if act.key], 2):
+        if one.key == other.key and meet(one.desk, other.desk):
+            found.append(f"the key {one.key} is given to {one.id} and {other.id}")
     found += [f"the key of {act.id} can not be one: {why}" for act in every_act() if (why := refused(act.key))]
     return found
 

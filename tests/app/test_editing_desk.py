@@ -171,7 +171,7 @@ def test_times_are_typed_and_shown_in_any_format(desk, monkeypatch):
     assert "is no stretch of this chapter" in desk.window.notice.text()
     assert editing(desk).span.start == 12 * 44_100
     desk.reopen()
-    assert editing(desk).times is TimeFormat.TIMECODE_25
+    assert desk.window.bench.times is TimeFormat.TIMECODE_25
 
 
 # --- what is done -----------------------------------------------------------------------------------------------------
@@ -307,7 +307,7 @@ def test_splitting_at_every_word_names_the_pieces_and_changes_no_sample(desk, mo
     assert (bench.render_here(reel(desk))(start(8), start(16)) == before).all()
 
 
-def test_fades_joins_gain_and_markers(desk, monkeypatch):
+def test_fades_joins_gain_and_markers(desk):
     desk.click_word(10)
     desk.do("span.word")
     desk.do("edit.fade_in")
@@ -317,9 +317,11 @@ def test_fades_joins_gain_and_markers(desk, monkeypatch):
     desk.click_word(14)
     desk.do("span.word")
     desk.do("edit.cut_close")
-    monkeypatch.setattr(QInputDialog, "getDouble", lambda *a, **k: (40.0, True))
-    monkeypatch.setattr(QInputDialog, "getItem", lambda *a, **k: ("equal gain, for like sound", True))
     desk.do("edit.crossfade")
+    bar = desk.window.bar
+    bar.fields[0].setValue(40.0)
+    QTest.keyClick(bar.fields[0], Qt.Key.Key_Return)
+    bar.shut()
     assert reel(desk).lanes[0].segments[2].join.length == 1764
     desk.click_word(12)
     desk.click_word(16, shift=True)
@@ -334,6 +336,7 @@ def test_fades_joins_gain_and_markers(desk, monkeypatch):
     desk.click_word(20)
     desk.do("edit.louder")
     assert max(s.gain_db for s in reel(desk).lanes[0].segments) == 2.0
+    desk.window.transport.stop()
     desk.window.transport.spot = 30_000
     desk.do("edit.mark")
     desk.do("edit.mark")
@@ -544,10 +547,10 @@ def speaking(desk):
 def asks(lanes):
     """Whether it is asked before what is marked goes; it stays."""
     bench, asked = lanes.window.bench, []
-    answer, bench.ask_others = bench.ask_others, lambda *question: asked.append(question) or question[-1][-1]
+    answer, bench.ask = bench.ask, lambda *question: asked.append(question) or question[-1][-1]
     if Cutting(editing(lanes)).take_out():
         bench.undo()
-    bench.ask_others = answer
+    bench.ask = answer
     return bool(asked)
 
 

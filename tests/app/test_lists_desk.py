@@ -230,6 +230,7 @@ def test_a_sweep_shows_every_change_leaves_out_what_is_unchecked_and_is_one_step
     choose(desk, 1)
     view = pane(desk).view
     view.setFocus()
+    desk.window.transport.stop()
     QTest.keyClick(view, Qt.Key.Key_Space)  # the box, not the sound
     assert not desk.window.parts.player.playing
     assert len(editing(desk).going) == 2

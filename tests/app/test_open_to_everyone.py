@@ -12,6 +12,7 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QAbstractButton, QAbstractScrollArea, QApplication, QComboBox, QDialog, QLineEdit, QMenu, QWidget
 from support.app import DemoWindow
 
+from faithful_reel.app.asking import Asking
 from faithful_reel.app.desks import DeskName
 from faithful_reel.app.help import KeysDialog, page_of
 from faithful_reel.app.keys import refused
@@ -435,7 +436,9 @@ def test_nonsense_is_no_key(key, why):
 
 @pytest.fixture
 def keys(opened, qtbot):
-    made = KeysDialog(opened.window.actions_, opened.window)
+    made = KeysDialog(
+        opened.window.actions_, Asking(opened.window, opened.window.settings), opened.window.settings, opened.window
+    )
     made.show()
     yield made
     made.close()
@@ -572,6 +575,7 @@ def test_the_history_says_which_words_and_a_mend_is_a_mend(heard):
 
 
 def test_listening_stops_when_a_decision_moves_on(heard):
+    heard.do("ear.next")
     heard.do("proof.next")
     heard.do("proof.listen")
     assert heard.window.transport.playing
@@ -669,7 +673,7 @@ def test_the_shuttle_goes_both_ways_and_counts_nothing_backwards(heard, qtbot):
     heard.do("play.toggle")
 
 
-def test_backwards_is_the_same_sound_from_its_end():
+def test_backwards_is_the_same_sound_from_its_end(qtbot):
     import numpy as np
 
     from faithful_reel.app.sound import Player
@@ -683,6 +687,9 @@ def test_backwards_is_the_same_sound_from_its_end():
         def begin(self): ...
         def halt(self): ...
         def close(self): ...
+        def take_back(self, keep):
+            return 0
+
         def played(self):
             return 0
 
@@ -695,7 +702,7 @@ def test_backwards_is_the_same_sound_from_its_end():
     player = Player(card)
     player.volume_db = -6.0
     player.play(lambda a, b: x[a:b], 1000, 9000, RATE, backwards=True)
-    player._feed.join()
+    qtbot.waitUntil(lambda: sum(map(len, card.blocks)) == 8000)
     player.stop()
     heard = np.concatenate(card.blocks)
     assert np.allclose(heard, x[1000:9000][::-1] * 10 ** (-6 / 20), atol=1e-6)

@@ -104,6 +104,8 @@ def outcome(act, lanes, mark) -> str:
     before = editor.arrays()
     editor.rng.choice = lambda choices: choices[-1]
     done = ACTS[act](editor)
+    if editor.which:
+        return "asks which lane"
     if editor.asked:
         assert all((before[k] == row).all() for k, row in editor.arrays().items()), "it was left, and changed all the same"
         return "asks: " + ", ".join(dict.fromkeys(editor.asked))
@@ -119,7 +121,8 @@ def table() -> str:
         "# What is asked before sound goes",
         "",
         "Made by `tests/app/test_questions.py`. *asks* names the voices whose sound would go too; nothing is done until the answer.",
-        "*tells* names music that was cut with it, after it was done; undo brings it back. *refuses* says why nothing is done.",
+        "*tells* names music that was cut with it, after it was done; undo brings it back. *refuses* says why nothing is done; *asks which",
+        "lane* shows the lanes, and takes the one that is chosen in hand.",
     ]
     for mark in MARKS:
         rows += ["", f"## Marked: {mark}", "", f"| act | {' | '.join(LANES)} |", f"|---|{'---|' * len(LANES)}"]

@@ -19,8 +19,10 @@ import numpy as np
 
 from faithful_reel.app.editing.cutting import Cutting
 from faithful_reel.app.editing.lanes import LaneWork
+from faithful_reel.app.editing.pacing import Edge, Timing
+from faithful_reel.app.editing.presenter import Reach
 from faithful_reel.app.editing.shaping import Shaping
-from faithful_reel.app.workbench import GO_ON, Workbench
+from faithful_reel.app.workbench import GO_ON, LEAVE, Workbench
 from faithful_reel.core.audio.overview import overview_of
 from faithful_reel.core.book.model import Book, ChapterState, Recording
 from faithful_reel.core.book.session import Session
@@ -31,7 +33,7 @@ from faithful_reel.core.reel.reel import Lane, Marker, Piece, Reel, Rest, ToneSo
 from faithful_reel.core.text.words import Chapter, chapter_of
 from faithful_reel.core.work.offcuts import offcuts_of, put_back
 from faithful_reel.core.work.timeline import Hearing
-from support.editing import editing_of
+from support.editing import Settings, editing_of
 from support.jobs import HeldJobs
 from support.remembered import Remembered
 
@@ -95,17 +97,22 @@ class Editor:
         )
         recordings = tuple(Recording(n, n, ".wav", RATE, 1, LENGTH, -6, -60, -20, TONE if n == "a" else None) for n in NAMES)
         store.books[0] = Book("T", rate=RATE, chapters=chapters, recordings=recordings)
-        self.store, self.told, self.asked, self.answer = store, [], [], GO_ON
+        self.store, self.told, self.asked, self.answer, self.which = store, [], [], GO_ON, False
         self.bench = Workbench(Session(store), HeldJobs(), tell=self.told.append)
         self.bench._sources = source
         self.bench.overview = {n: overview_of(iter([x])) for n, x in SOUNDS.items()}.get
-        self.bench.ask_others = self._asked
+        self.bench.ask = self._asked
         self.editing = editing_of(self.bench)
         self.cutting, self.shaping, self.lanes = Cutting(self.editing), Shaping(self.editing), LaneWork(self.editing)
+        self.timing = Timing(self.editing, self.cutting, self.shaping, Settings())
 
-    def _asked(self, _title, _words, told, choices):
-        self.asked += [row.partition(":")[0] for row in told]
+    def _asked(self, title, _words, told, choices):
         self.answer = self.rng.choice(choices)
+        if title == "Which lane?":
+            self.which = True
+            self.asked += [self.answer.partition(" ")[2]] if self.answer != LEAVE else []
+        else:
+            self.asked += [row.partition(":")[0] for row in told]
         return self.answer
 
     # --- the model ------------------------------------------------------------------------------------------------
@@ -205,6 +212,19 @@ class Editor:
                 done = self.lanes.move_lane(rng.choice([-1, 1]))
             case "join":
                 done, mine = self.shaping.move_join(rng.choice([-0.01, 0.02])), set(self.arrays())  # that nearest to the cursor
+            case "longer" | "shorter":
+                done, mine = self.timing.change_pause(1 if name == "longer" else -1), set()
+            case "here":
+                reach, end, fill = rng.choice(list(Reach)), rng.random() < 0.5, rng.random() < 0.3
+                done = self.timing.from_here(reach, end=end, fill=fill)
+                lanes = self.bench.chapter.reel.lanes
+                mine = {k for k in mine if editing.lane >= 0 or sum(not lane.music for lane in lanes) == 1}
+            case "edge":
+                self.timing.step_ms = 100.0
+                done = self.timing.move_edge(rng.choice(list(Edge)), rng.choice([-1, 1]), carried=rng.random() < 0.5)
+            case "slide":
+                self.timing.step_ms = 50.0
+                done = self.timing.slide(rng.choice([-1, 1]))
             case _:
                 done = getattr(cutting, name)()
         return name, done, mine
@@ -280,7 +300,9 @@ class Editor:
             for a, b in itertools.combinations(rows, 2):
                 n = min(len(a), len(b))
                 both = (a[:n] > NOWHERE) & (b[:n] > NOWHERE)
-                rolled = ROLLED if name == "join" else 0  # what a join moves over is taken from its other side
+                rolled = {"join": ROLLED, "edge": 100, "slide": LENGTH}.get(
+                    name, 0
+                )  # what a join moves over is taken from its other side
                 if (a[:n][both] != b[:n][both]).sum() > rolled:
                     return f"lanes of {chapter} are out of step by {np.unique(a[:n][both] - b[:n][both])}"
         return ""
@@ -377,5 +399,6 @@ ACTS = [
         "split",
     ),
     *("take_out", "fill", "cut", "paste", "move here", "louder", "mark", "mute", "link", "order", "join"),
+    *("here", "edge", "slide", "longer", "shorter"),
 ]
 """What the editor does, the constant acts more often."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import string
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from enum import Enum
 from typing import Any, Generic, Protocol, TypeVar
@@ -13,9 +13,11 @@ from PyQt6.QtGui import QAction, QKeySequence
 from PyQt6.QtWidgets import QWidget
 
 from faithful_reel.app.desks import DeskName
-from faithful_reel.app.settings import Settings, text
+from faithful_reel.app.keys import refused
+from faithful_reel.app.settings import Settings, keep_names, names, text
 
 D = TypeVar("D")
+LAST_KEPT = 8
 
 
 class On(Enum):
@@ -109,18 +111,23 @@ class Actions(QObject):
         super().__init__(window)
         self._settings, self._why_not, self._tell = settings, why_not, tell
         self._actions: dict[str, KeyedAction] = {}
+        self._keys: dict[str, QKeySequence] = {}
+        self._desk: DeskName | None = None
         self._acts: dict[str, tuple[Act[Any], Bound]] = {act.id: (act, desk) for desk in desks for act in desk.acts}
+        self.last = [a for a in names(settings, "acts/last") if a in self._acts]
+        """The ids of what was done last, the latest first."""
         letters = mnemonics(self.all())
         for act in self.all():
             action = KeyedAction(letters[act.id], window)
             action.setObjectName(act.id)
-            action.setShortcut(QKeySequence(text(settings, f"keys/{act.id}", act.key)))
+            self._keys[act.id] = QKeySequence(text(settings, f"keys/{act.id}", act.key))
             action.setStatusTip(act.tip)
             action.setCheckable(act.checkable)
             action.triggered.connect(self._triggered)
             window.addAction(action)
             self._actions[act.id] = action
             self._tell_key(act.id)
+        self._arrange()
 
     def __getitem__(self, act_id: str) -> QAction:
         return self._actions[act_id]
@@ -145,7 +152,14 @@ class Actions(QObject):
                 sender.setChecked(not sender.isChecked())
             self._tell(why)
         else:
+            self._remember(act.id)
             act.do(desk)
+
+    def _remember(self, act_id: str) -> None:
+        """What was done last stands first where acts are done by name."""
+        if self.last[:1] != [act_id]:
+            self.last = [act_id, *(a for a in self.last if a != act_id)][:LAST_KEPT]
+            keep_names(self._settings, "acts/last", self.last)
 
     def run(self, act_id: str) -> None:
         """Do an act as the menu would."""
@@ -167,16 +181,67 @@ class Actions(QObject):
 
     def key(self, act_id: str) -> str:
         """An act's key as it is now, as people read it."""
-        return self._actions[act_id].shortcut().toString(QKeySequence.SequenceFormat.NativeText)
+        return self._keys[act_id].toString(QKeySequence.SequenceFormat.NativeText)
+
+    def arrange(self, desk: DeskName) -> None:
+        """A key that acts of several desks have is that of the desk at hand."""
+        if desk is not self._desk:
+            self._desk = desk
+            self._arrange()
+
+    def _arrange(self) -> None:
+        here = {self._keys[i].toString() for i, (act, _) in self._acts.items() if act.desk in (None, self._desk)}
+        for act_id, (act, _) in self._acts.items():
+            key = self._keys[act_id]
+            elsewhere = act.desk not in (None, self._desk) and (self._desk is None or key.toString() in here)
+            shown = QKeySequence() if elsewhere else key
+            if self._actions[act_id].shortcut() != shown:
+                self._actions[act_id].setShortcut(shown)
 
     def holder(self, key: str, but: str = "") -> str:
-        """The id of another act that has a key; empty where it is free."""
-        wanted = QKeySequence(key)
-        return next((i for i, a in self._actions.items() if i != but and not wanted.isEmpty() and a.shortcut() == wanted), "")
+        """The id of another act that has a key where `but` would have it; empty where it is free there.
+
+        Acts of two desks may share one.
+        """
+        wanted, desk = QKeySequence(key), self._acts[but][0].desk if but else None
+        return next(
+            (
+                i
+                for i, k in self._keys.items()
+                if i != but and not wanted.isEmpty() and k == wanted and meet(self.act(i).desk, desk)
+            ),
+            "",
+        )
+
+    def keys(self) -> dict[str, str]:
+        """The keys of all acts."""
+        return {act_id: key.toString() for act_id, key in self._keys.items()}
+
+    def give_keys(self, keys: Mapping[str, str]) -> list[str]:
+        """Give acts these keys, and all others their usual ones; what can not be is left out and told, a line each."""
+        wrong = [f"“{name}” is no act of this version." for name in keys if name not in self._acts]
+        for act_id, (act, _) in self._acts.items():
+            wanted = keys.get(act_id, act.key)
+            if why := refused(wanted):
+                wrong.append(f"“{act.name}” keeps its usual key: {why}")
+                wanted = act.key
+            self._keys[act_id] = QKeySequence(wanted)
+        for act_id, (act, _) in self._acts.items():
+            other = self.holder(self._keys[act_id].toString(), but=act_id)
+            if other:
+                wrong.append(f"“{act.name}” has no key now: {self._keys[act_id].toString()} belongs to “{self.act(other).name}”.")
+                self._keys[act_id] = QKeySequence()
+        for act_id in self._acts:
+            self._settings.setValue(f"keys/{act_id}", self._keys[act_id].toString())
+            self._tell_key(act_id)
+        self._arrange()
+        self.keys_changed.emit()
+        return wrong
 
     def set_key(self, act_id: str, key: str) -> None:
         """Give an act another key, now and from now on."""
-        self._actions[act_id].setShortcut(QKeySequence(key))
+        self._keys[act_id] = QKeySequence(key)
+        self._arrange()
         self._settings.setValue(f"keys/{act_id}", key)
         self._tell_key(act_id)
         self.keys_changed.emit()
@@ -188,6 +253,11 @@ class Actions(QObject):
     def tip(self, act_id: str) -> str:
         """What an act does, with its key as it is now: for the button that does it as well."""
         return self._actions[act_id].toolTip()
+
+
+def meet(one: DeskName | None, other: DeskName | None) -> bool:
+    """Whether acts of two desks, or of all of them, can be done at the same time."""
+    return one is None or other is None or one is other
 
 
 _Letter = tuple[Menu, str, str]

@@ -8,6 +8,7 @@ from faithful_reel.app import help as helping
 from faithful_reel.app import keeping, window_acts
 from faithful_reel.app.actions import Act
 from faithful_reel.app.editing import acts as editing
+from faithful_reel.app.editing import ear_acts
 from faithful_reel.app.editing import list_acts as lists
 from faithful_reel.app.intake import acts as intake
 from faithful_reel.app.master import acts as master
@@ -27,6 +28,7 @@ TABLES: dict[str, tuple[Act[Any], ...]] = {
     "the quick check": quick_acts.ACTS,
     "hearing the book": queue_acts.ACTS,
     "editing": editing.ACTS,
+    "by ear": ear_acts.ACTS,
     "lists": lists.ACTS,
     "Pickups": pickups.ACTS,
     "recording": recording.ACTS,

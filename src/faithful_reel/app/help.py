@@ -2,18 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from importlib import resources
+from typing import Any
 
 from PyQt6.QtCore import QEvent, QObject, Qt
-from PyQt6.QtGui import QKeySequence
+from PyQt6.QtGui import QKeyEvent, QKeySequence
 from PyQt6.QtWidgets import (
     QDialog,
     QDialogButtonBox,
     QHBoxLayout,
+    QInputDialog,
     QKeySequenceEdit,
     QLineEdit,
     QMessageBox,
+    QPushButton,
     QTextBrowser,
     QVBoxLayout,
     QWidget,
@@ -21,32 +24,40 @@ from PyQt6.QtWidgets import (
 
 from faithful_reel import __version__
 from faithful_reel.app.actions import Act, Actions, Menu
+from faithful_reel.app.asking import Asking, with_suffix
 from faithful_reel.app.desks import DeskName, Desks
+from faithful_reel.app.key_sets import USUAL, forget_set, keep_set, kept_set, read_keys, sets, write_keys
 from faithful_reel.app.keys import FIXED, refused
+from faithful_reel.app.settings import Settings
 from faithful_reel.app.theme import scale_of_letters
-from faithful_reel.app.widgets.parts import button, label
+from faithful_reel.app.widgets.parts import Choice, button, label
 from faithful_reel.app.widgets.tables import Table
+from faithful_reel.core.errors import AppError
 
 
 class KeysDialog(QDialog):
-    """All keys, searched; those of acts can be changed, and stay changed."""
+    """All acts, searched, done by Enter; their keys can be changed, kept as sets, and written to files."""
 
-    def __init__(self, actions: Actions, parent: QWidget | None = None) -> None:
+    def __init__(self, actions: Actions, ask: Asking, settings: Settings, parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        self._actions = actions
+        self._actions, self._ask, self._settings = actions, ask, settings
         self._clash = ""
-        self.setWindowTitle("Keys")
+        self.wanted = ""
+        """The act that is to be done once the dialog is closed."""
+        self.setWindowTitle("Acts and their keys")
         scale = scale_of_letters()
         self.resize(round(860 * scale), round(560 * min(scale, 1.3)))
         self.search = QLineEdit()
-        self.search.setAccessibleName("Search the keys")
-        self.search.setPlaceholderText("search acts, keys and what they do")
+        self.search.setAccessibleName("Search acts and keys")
+        self.search.setPlaceholderText("a part of a name, a key, or what it does; Enter does it, the arrows choose another")
+        self.search.returnPressed.connect(self._do)
         self.search.setClearButtonEnabled(True)
         self.search.textChanged.connect(self._sift)
         self.view = Table(["Act", "Key", "Where", "What it does"], "Keys")
         self.view.empty = "Nothing like that. Try another word."
         self.view.columns(stretch=3)
         self.view.itemSelectionChanged.connect(self._row_chosen)
+        self.view.activated.connect(self._do)
         self.key = QKeySequenceEdit()
         self.key.setMaximumSequenceLength(1)
         self.key.setAccessibleName("New key")
@@ -67,30 +78,116 @@ class KeysDialog(QDialog):
         row.addWidget(self.name, 1)
         for widget in (self.key, self.set, self.swap, self.none, self.usual):
             row.addWidget(widget)
-        buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Close)
-        buttons.rejected.connect(self.reject)
+        self.do = button("Do it", tip="Close this, and do the act at hand (Enter)")
+        self.do.clicked.connect(self._do)
+        self.sets = Choice()
+        self.sets.setAccessibleName("Set of keys")
+        self.sets.setToolTip("Give all acts the keys of a set")
+        self.sets.activated.connect(self._set_chosen)
+        self.keep = button("Keep as a set…", tip="Keep all keys as they are now under a name")
+        self.forget = button("Forget the set", tip="The keys stay as they are")
+        self.write = button("Write to a file…", tip="All keys, to be read elsewhere")
+        self.read = button("Read from a file…", tip="Keys that were written here or elsewhere")
+        self.keep.clicked.connect(self._keep)
+        self.forget.clicked.connect(self._forget)
+        self.write.clicked.connect(self._write)
+        self.read.clicked.connect(self._read)
+        close = button("Close")
+        close.clicked.connect(self.reject)
+        foot = QHBoxLayout()
+        for widget in (self.sets, self.keep, self.forget, self.write, self.read):
+            foot.addWidget(widget)
+        foot.addStretch(1)
+        foot.addWidget(self.do)
+        foot.addWidget(close)
         box = QVBoxLayout(self)
         box.addWidget(self.search)
         box.addWidget(self.view, 1)
         box.addLayout(row)
         box.addWidget(self.told)
-        box.addWidget(buttons)
+        box.addLayout(foot)
+        for pressed in self.findChildren(QPushButton):
+            pressed.setAutoDefault(False)
+        self.search.installEventFilter(self)
+        self._show_sets(USUAL)
         self._sift()
         self.search.setFocus()
+
+    # --- sets and files -------------------------------------------------------------------------------------------
+
+    def _show_sets(self, chosen: str) -> None:
+        self.sets.clear()
+        self.sets.addItems(sets(self._settings))
+        self.sets.setCurrentIndex(max(0, self.sets.findText(chosen)))
+        self.forget.setEnabled(self.sets.currentText() != USUAL)
+
+    def _give_all(self, keys: dict[str, str]) -> None:
+        wrong = self._actions.give_keys(keys)
+        self._sift()
+        self.told.setText("\n".join(wrong[:4] + ([f"… and {len(wrong) - 4} more"] if len(wrong) > 4 else [])))
+
+    def _set_chosen(self) -> None:
+        name = self.sets.currentText()
+        self.forget.setEnabled(name != USUAL)
+        self._give_all({} if name == USUAL else kept_set(self._settings, name))
+
+    def _keep(self) -> None:
+        name, taken = QInputDialog.getText(self, "Keep as a set", "Name")
+        if taken and name.strip() and name.strip() != USUAL:
+            keep_set(self._settings, name.strip(), self._actions.keys())
+            self._show_sets(name.strip())
+
+    def _forget(self) -> None:
+        forget_set(self._settings, self.sets.currentText())
+        self._show_sets(USUAL)
+
+    def _write(self) -> None:
+        asked = self._ask.new_file("Write the keys", "keys.json", "Keys (*.json)")
+        if asked:
+            self._try(lambda: write_keys(self._actions.keys(), with_suffix(asked[0], ".json")), "The keys are written.")
+
+    def _read(self) -> None:
+        path = self._ask.file("Read keys", "Keys (*.json);;All files (*)")
+        if path is not None:
+            self._try(lambda: self._give_all(read_keys(path)), "")
+
+    def _try(self, do: Callable[[], object], done: str) -> None:
+        try:
+            do()
+        except AppError as problem:
+            self.told.setText(str(problem))
+        else:
+            if done:
+                self.told.setText(done)
+
+    # --- acts -----------------------------------------------------------------------------------------------------
+
+    def _do(self) -> None:
+        """Close, and have the act at hand done."""
+        if self.act:
+            self.wanted = self.act
+            self.accept()
 
     def _rows(self) -> list[tuple[str, tuple[str, str, str, str]]]:
         acts = [
             (act.id, (act.name, self._actions.key(act.id), act.desk.words if act.desk else "everywhere", act.tip))
-            for act in self._actions.all()
+            for act in sorted(self._actions.all(), key=self._place)
         ]
         return acts + [("", ("", f.key, f.where, f.what)) for f in FIXED]
+
+    def _place(self, act: Act[Any]) -> int:
+        """What was done last stands first, and all else as it stands in the menus."""
+        last = self._actions.last
+        return last.index(act.id) if act.id in last else len(last)
 
     def _sift(self) -> None:
         wanted = self.search.text().casefold().split()
         rows = [(k, row) for k, row in self._rows() if all(word in " ".join(row).casefold() for word in wanted)]
+        if wanted:  # by a part of the name before those by what they do
+            rows.sort(key=lambda row: not all(word in row[1][0].casefold() for word in wanted))
         self.view.fill([row for _, row in rows], keys=[k for k, _ in rows])
         self.view.resizeColumnsToContents()
-        if rows and not self.view.key:
+        if rows and (wanted or not self.view.key):
             self.view.selectRow(0)
         self._row_chosen()
 
@@ -105,7 +202,7 @@ class KeysDialog(QDialog):
         self.key.blockSignals(True)
         self.key.setKeySequence(QKeySequence(self._actions.key(act)) if act else QKeySequence())
         self.key.blockSignals(False)
-        for widget in (self.key, self.none, self.usual):
+        for widget in (self.key, self.none, self.usual, self.do):
             widget.setEnabled(bool(act))
         self._look()
 
@@ -118,7 +215,7 @@ class KeysDialog(QDialog):
         self._clash = self._actions.holder(self._wanted(), but=self.act) if self.act and not why else ""
         if self._clash:
             why = f"{self._wanted()} belongs to “{self._actions.act(self._clash).name}”. Swap the two, or press another key."
-        changed = bool(self.act) and self._wanted() != self._actions[self.act].shortcut().toString()
+        changed = bool(self.act) and self._wanted() != QKeySequence(self._actions.key(self.act)).toString()
         self.told.setText(why)
         self.set.setEnabled(changed and not why and bool(self._wanted()))
         self.swap.setEnabled(bool(self._clash))
@@ -131,7 +228,7 @@ class KeysDialog(QDialog):
         self._give(self._wanted())
 
     def _swap(self) -> None:
-        other, before = self._clash, self._actions[self.act].shortcut().toString()
+        other, before = self._clash, QKeySequence(self._actions.key(self.act)).toString()
         wanted = self._wanted()
         self._actions.set_key(other, before)
         self._give(wanted)
@@ -148,6 +245,11 @@ class KeysDialog(QDialog):
 
     def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:  # noqa: N802 - Qt's name
         """Tab leaves the field for the key: it could not be given away anyhow."""
+        pressed = event.key() if isinstance(event, QKeyEvent) and event.type() is QEvent.Type.KeyPress else None
+        if watched is self.search and pressed in (Qt.Key.Key_Up, Qt.Key.Key_Down):
+            step = 1 if pressed == Qt.Key.Key_Down else -1
+            self.view.selectRow(min(self.view.rowCount() - 1, max(0, self.view.currentRow() + step)))
+            return True
         if watched is self.key and event is not None and event.type() is QEvent.Type.KeyPress:
             key = event.key()  # type: ignore[attr-defined]
             if key in (Qt.Key.Key_Tab, Qt.Key.Key_Backtab):
@@ -184,8 +286,8 @@ class HelpPage(QDialog):
 class Help:
     """Shows the pages of help."""
 
-    def __init__(self, desks: Desks) -> None:
-        self._desks = desks
+    def __init__(self, desks: Desks, ask: Asking, settings: Settings) -> None:
+        self._desks, self._ask, self._settings = desks, ask, settings
         self.window: QWidget | None = None
         self.actions: Actions | None = None
 
@@ -197,7 +299,10 @@ class Help:
     def keys(self) -> None:
         """All keys."""
         if self.actions is not None:
-            KeysDialog(self.actions, self.window).exec()
+            dialog = KeysDialog(self.actions, self._ask, self._settings, self.window)
+            dialog.exec()
+            if dialog.wanted:
+                self.actions.run(dialog.wanted)
 
     def desk(self) -> None:
         """The page of the desk at hand."""
@@ -217,6 +322,6 @@ class Help:
 A, H = Help, Menu.HELP
 ACTS: tuple[Act[Help], ...] = (
     Act("help.desk", H, "Help on this desk", "Shift+F1", "What is done here, and how", A.desk),
-    Act("help.keys", H, "Keys…", "F1", "All acts and their keys", A.keys),
+    Act("help.keys", H, "Acts and their keys…", "F1", "Do an act by a part of its name; change its key", A.keys),
     Act("help.about", H, "About", "", "Version and licences", A.about, apart=True),
 )  # fmt: skip

@@ -143,7 +143,7 @@ class HistoryPane(QDockWidget):
         self._bench = bench
         self.model = HistoryModel(bench)
         self.view = RowView()
-        self.view.menu_acts = ("edit.go_to_step",)
+        self.view.menu_acts = ("edit.go_to_step", "ear.as_at")
         self.view.setObjectName("Steps of this book")
         self.view.setModel(self.model)
         self.view.prepare("Steps of this book")
@@ -199,8 +199,13 @@ class HistoryPane(QDockWidget):
     def _chapter_chosen(self) -> None:
         self.model.show_chapter(str(self.chapters.currentData() or ""))
 
+    @property
+    def chosen(self) -> int:
+        """The step in the chosen row; -1 for none."""
+        return self.model.step_at(self.view.currentIndex().row())
+
     def go_to_step(self) -> None:
         """Stand at the step in the chosen row."""
-        step = self.model.step_at(self.view.currentIndex().row())
+        step = self.chosen
         if step >= 0 and step != self.model.head:
             self.wanted.emit(step)

@@ -8,20 +8,26 @@ import subprocess
 import sys
 import threading
 from collections.abc import Callable
+from dataclasses import dataclass
+from functools import partial
 from multiprocessing import shared_memory
 from typing import Protocol
 
 import numpy as np
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
-from faithful_reel.app.sound_child import READ, RING, RUN, STATE, WRITTEN
+from faithful_reel.app.rendering import Rendering, Turn
+from faithful_reel.app.sound_child import PULLED, READ, RING, RUN, STATE, WRITTEN
 from faithful_reel.app.sound_process import HEADER, NO_DEVICE, READY
 from faithful_reel.core.audio.tempo import Tempo
 from faithful_reel.core.units import SILENT_DB, Signal, ratio
 
 BLOCK = 2048
 TICK_MS = 33
-Rendering = Callable[[int, int], Signal]
+TURN_S, FADE_S = 0.06, 0.01
+"""What of the sound that is ahead is heard before another rendering goes on, and how long the one takes over from the other."""
+MOST_AHEAD = RING + BLOCK
+"""Samples that a card may have ahead."""
 
 
 class Card(Protocol):
@@ -33,6 +39,7 @@ class Card(Protocol):
 
     def begin(self) -> None: ...
     def push(self, block: Signal, count: int) -> int: ...
+    def take_back(self, keep: int) -> int: ...
     def played(self) -> int: ...
     def halt(self) -> None: ...
     def close(self) -> None: ...
@@ -88,6 +95,14 @@ class DeviceCard:
             self._header[WRITTEN] = written + taken
         return max(0, taken)
 
+    def take_back(self, keep: int) -> int:
+        """Let go of what is to come, but for `keep` samples; how many were let go."""
+        written, least = int(self._header[WRITTEN]), int(self._header[READ]) + max(keep, PULLED)
+        if written <= least:
+            return 0
+        self._header[WRITTEN] = least
+        return written - least
+
     def played(self) -> int:
         """Samples pulled since `begin`."""
         return int(self._header[READ]) - self._base
@@ -105,6 +120,17 @@ class DeviceCard:
         self._memory.unlink()
 
 
+@dataclass(frozen=True, slots=True)
+class _Run:
+    """What is rendered from a number of pushed samples on: of what, from where to where, and what is told of its positions."""
+
+    pushed: int
+    render: Rendering
+    start: int
+    stop: int
+    shown: Callable[[int], int]
+
+
 class _Feed(threading.Thread):
     """Renders ahead of the card and notes the level of what it pushed."""
 
@@ -119,51 +145,111 @@ class _Feed(threading.Thread):
         gain: Callable[[], np.float32],
         *,
         backwards: bool,
+        rest: int,
+        shown: Callable[[int], int],
     ) -> None:
         super().__init__(name="sound-feed", daemon=True)
-        self._card, self._render, self._range, self._speed = card, render, (start, stop), speed
-        self._gain, self._backwards = gain, backwards
+        self._card, self._speed, self._gain, self._backwards, self._rest = card, speed, gain, backwards, rest
+        self.runs = [_Run(0, render, start, stop, shown)]
         self._tempo = Tempo(rate, speed)
         self.ended = threading.Event()
         self.total = -1
         self.levels: list[tuple[int, float, float]] = []  # (samples pushed, peak, mean square)
         self.problem: Exception | None = None
         self._rate = rate
+        self._pushed = 0
+        self._recent: list[tuple[int, Signal]] = []  # what may be taken back: (samples pushed before it, block)
+        self._turn: Turn | None = None
+        self._fading: Signal = np.zeros(0, np.float32)
+
+    def turn(self, turn: Turn) -> None:
+        """Go on with another rendering as soon as can be, without a gap."""
+        self._turn = turn
+
+    def _run_at(self, played: int) -> _Run:
+        return next((r for r in reversed(self.runs) if r.pushed <= played), self.runs[0])
+
+    def _position(self, played: int) -> int:
+        run = self._run_at(played)
+        gone = round((played - run.pushed) * self._speed)
+        return max(run.start, run.stop - gone) if self._backwards else min(run.stop, run.start + gone)
+
+    def shown(self, played: int) -> int:
+        """What is told to be heard once so many samples were played."""
+        return self._run_at(played).shown(self._position(played))
 
     def _block(self, at: int) -> Signal:
         """The next samples in the order in which they are heard."""
-        start, stop = self._range
+        run = self.runs[-1]
         if not self._backwards:
-            return self._render(at, min(stop, at + BLOCK))
-        last = stop - (at - start)
-        return np.ascontiguousarray(self._render(max(start, last - BLOCK), last)[::-1])
+            return run.render(at, min(run.stop, at + BLOCK))
+        last = run.stop - (at - run.start)
+        return np.ascontiguousarray(run.render(max(run.start, last - BLOCK), last)[::-1])
+
+    def _turned(self, turn: Turn) -> int:
+        """Take back what nobody has heard yet, but a little, and be at the same place of another rendering."""
+        back = self._card.take_back(round(TURN_S * self._rate))
+        taken = self._pushed - back
+        kept = [block[max(0, taken - at) :] for at, block in self._recent if at + len(block) > taken]
+        self._fading = np.concatenate([*kept, np.zeros(0, np.float32)])[: round(FADE_S * self._rate)]
+        self._recent = [(at, block[: taken - at]) for at, block in self._recent if at < taken]
+        self.levels[:] = [row for row in self.levels if row[0] < taken]
+        start = min(turn.stop, max(0, turn.there(self.shown(taken))))
+        self._pushed, self.total = taken, -1
+        self.runs.append(_Run(taken, turn.render, start, turn.stop, turn.shown))
+        self._tempo = Tempo(self._rate, self._speed)
+        return start
+
+    def _faded(self, block: Signal) -> Signal:
+        """A block that takes over from what was taken back, with equal gain: it is the same voice at the same place."""
+        count = min(len(block), len(self._fading))
+        if not count:
+            return block
+        rise = (np.arange(count, dtype=np.float32) + 0.5) / len(self._fading)
+        block = block.copy()
+        block[:count] = block[:count] * rise + self._fading[:count] * (1 - rise)
+        self._fading = np.zeros(0, np.float32)
+        return block
+
+    def _push(self, block: Signal) -> None:
+        offset = 0
+        while offset < len(block) and not self.ended.is_set() and self._turn is None:
+            taken = self._card.push(block[offset:] * self._gain(), len(block) - offset)
+            if taken:
+                part = block[offset : offset + taken]
+                loud = part.astype(np.float64)
+                self.levels.append((self._pushed, float(np.abs(loud).max()), float(np.mean(loud**2))))
+                self._recent = [row for row in self._recent if row[0] + len(row[1]) > self._pushed - MOST_AHEAD]
+                self._recent.append((self._pushed, part))
+                offset += taken
+                self._pushed += taken
+            else:
+                self.ended.wait(0.02)
 
     def run(self) -> None:
-        pushed = 0
-        at, stop = self._range
+        at = self.runs[0].start
         try:
             while not self.ended.is_set():
+                if self._turn is not None:
+                    turn, self._turn = self._turn, None
+                    at = self._turned(turn)
+                stop = self.runs[-1].stop
                 if at < stop:
                     block = self._tempo.feed(self._block(at))
                     at = min(stop, at + BLOCK)
-                    last = False
-                else:
-                    block, last = self._tempo.flush(), True
-                offset = 0
-                while offset < len(block) and not self.ended.is_set():
-                    taken = self._card.push(block[offset:] * self._gain(), len(block) - offset)
-                    if taken:
-                        part = block[offset : offset + taken].astype(np.float64)
-                        self.levels.append((pushed, float(np.abs(part).max()), float(np.mean(part**2))))
-                        offset += taken
-                        pushed += taken
-                    else:
-                        self.ended.wait(0.02)
-                if last:
+                    self._push(self._faded(block))
+                elif self.total < 0:
+                    self._push(self._faded(self._tempo.flush()))
+                    self._push(np.zeros(self._rest, np.float32))
+                    if self._turn is None:
+                        self.total = self._pushed
+                elif self._card.played() >= self.total:
                     break
+                else:
+                    self.ended.wait(0.01)
         except Exception as problem:  # noqa: BLE001 - handed to the interface thread, which shows it
             self.problem = problem
-        self.total = pushed
+            self.total = self._pushed
 
 
 class Player(QObject):
@@ -180,12 +266,10 @@ class Player(QObject):
         self.card = card
         self._open_card = open_card
         self.volume_db = 0.0
-        self._backwards = False
         self._feed: _Feed | None = None
-        self._start = self._stop = self._position = 0
-        self._speed = 1.0
-        self._loop = False
-        self._request: tuple[Rendering, int, int, int, float] | None = None
+        self._position = 0
+        self._anew: Callable[..., None] | None = None
+        self._again: Callable[[], None] = self.stop
         self._timer = QTimer(self)
         self._timer.setInterval(TICK_MS)
         self._timer.timeout.connect(self._tick)
@@ -210,19 +294,33 @@ class Player(QObject):
         speed: float = 1.0,
         loop: bool = False,
         backwards: bool = False,
+        rest: int = 0,
+        shown: Callable[[int], int] = int,
     ) -> None:
-        """Play `start` to `stop`, or with `backwards` from `stop` back to `start`."""
+        """Play `start` to `stop`, or with `backwards` from `stop` back to `start`; in a loop with a `rest` between.
+
+        `shown` gives what is told of a position.
+        """
         self.stop()
         if stop <= start:
             return
-        self._request = (render, start, stop, rate, speed)
-        self._start, self._stop, self._speed, self._loop = start, stop, speed, loop
-        self._backwards, self._position = backwards, stop if backwards else start
+        how = partial(self.play, rate=rate, speed=speed, loop=True, rest=rest)
+        self._anew = how if loop else None
+        self._again = partial(how, render, start, stop, shown=shown)
+        self._position = shown(stop if backwards else start)
         self.card.begin()
-        self._feed = _Feed(self.card, render, start, stop, rate, speed, self._gain, backwards=backwards)
+        rest = rest if loop else 0
+        self._feed = _Feed(self.card, render, start, stop, rate, speed, self._gain, backwards=backwards, rest=rest, shown=shown)
         self._feed.start()
         self._timer.start()
         self.started.emit()
+
+    def turn(self, turn: Turn) -> None:
+        """Go on with another rendering of what is being heard, without a gap."""
+        if self._feed is not None:
+            self._feed.turn(turn)
+            if self._anew is not None:
+                self._again = partial(self._anew, turn.render, turn.start, turn.stop, shown=turn.shown)
 
     def _gain(self) -> np.float32:
         return np.float32(ratio(self.volume_db))
@@ -236,23 +334,27 @@ class Player(QObject):
 
     def stop(self) -> None:
         """Stop at once; the position stays."""
+        if self._halt():
+            self.level.emit(SILENT_DB, SILENT_DB)
+            self.ended.emit()
+
+    def _halt(self) -> bool:
+        """Let go of what plays; whether something did."""
         if self._feed is None:
-            return
+            return False
         self._timer.stop()
         self._feed.ended.set()
         self.card.halt()
         self._feed.join()
         self._feed = None
-        self.level.emit(SILENT_DB, SILENT_DB)
-        self.ended.emit()
+        return True
 
     def _tick(self) -> None:
         feed = self._feed
         if feed is None:
             return
         played = self.card.played()
-        gone = round(played * self._speed)
-        self._position = max(self._start, self._stop - gone) if self._backwards else min(self._stop, self._start + gone)
+        self._position = feed.shown(played)
         self.moved.emit(self._position)
         heard = [row for row in list(feed.levels) if row[0] <= played]
         if heard:
@@ -265,8 +367,8 @@ class Player(QObject):
             self.stop()
             self.failed.emit(str(problem))
         elif feed.total >= 0 and played >= feed.total:
-            request, loop = self._request, self._loop
-            self.stop()
-            if loop and request:
-                render, start, stop, rate, speed = request
-                self.play(render, start, stop, rate, speed=speed, loop=True)
+            if self._anew is None:
+                self.stop()
+            else:  # it does not end between
+                self._halt()
+                self._again()

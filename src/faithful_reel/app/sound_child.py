@@ -14,6 +14,8 @@ from faithful_reel.app.sound_process import NO_DEVICE, READY, Numbers, attached,
 
 WRITTEN, READ, STATE, RUN = range(4)
 RING = 1 << 15
+PULLED = 4096
+"""The most samples that are pulled at once."""
 
 
 class _Ring(QIODevice):
@@ -28,7 +30,7 @@ class _Ring(QIODevice):
         return RING * 4
 
     def readData(self, most: int) -> bytes:  # noqa: N802 - Qt's name
-        count = min(most // 4, 4096)
+        count = min(most // 4, PULLED)
         out = np.zeros(count, np.float32)
         if self._header[RUN]:
             read, written = int(self._header[READ]), int(self._header[WRITTEN])

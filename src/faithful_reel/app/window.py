@@ -50,6 +50,7 @@ from faithful_reel.app.theme import THEMES, scale_of_letters, style_sheet
 from faithful_reel.app.transport.bar import TransportBar
 from faithful_reel.app.transport.close_view import CloseView
 from faithful_reel.app.transport.presenter import Transport
+from faithful_reel.app.widgets.field_bar import FieldBar
 from faithful_reel.app.widgets.galley import LOWEST, TALLEST, WIDEST
 from faithful_reel.app.widgets.message_strip import MessageStrip, Said
 from faithful_reel.app.widgets.parts import ActButton, Desk, OneLine, Scrolled, button, label, rule, tip
@@ -151,6 +152,7 @@ class Window(QMainWindow):
         self.down = self._splitter("loupe", Qt.Orientation.Vertical, (self.across, self.loupe), (560, 132), 0)
         self.strip = MessageStrip()
         self.notice = self.strip.notice
+        self.bar = FieldBar()
         self.history = HistoryPane(self.bench, self)
         self.history.wanted.connect(self._go_to_step)
         self.addDockWidget(Qt.DockWidgetArea.RightDockWidgetArea, self.history)
@@ -159,7 +161,7 @@ class Window(QMainWindow):
         box = QVBoxLayout(whole)
         box.setContentsMargins(0, 0, 0, 0)
         box.setSpacing(0)
-        for widget in (self._head(), rule(), self.strip, rule(), self.down, rule(), self.parts.foot):
+        for widget in (self._head(), rule(), self.strip, rule(), self.down, self.bar, rule(), self.parts.foot):
             box.addWidget(widget, 1 if widget is self.down else 0)
         self.setCentralWidget(whole)
 
@@ -242,6 +244,8 @@ class Window(QMainWindow):
         self.actions_.say("edit.redo", f"Redo: {redo}" if redo else "Redo")
         self.actions_["edit.undo"].setEnabled(bool(undo))
         self.actions_["edit.redo"].setEnabled(bool(redo))
+        if not self.transport.playing:
+            self.parts.foot.show_time(self.transport.spot)
         at = session.store.step(session.store.head).at
         self.parts.foot.show_saved(f"step saved {at[11:]}" if at else "nothing changed yet")
 
@@ -281,6 +285,7 @@ class Window(QMainWindow):
         self.stack.setCurrentWidget(self.pages[desk])
         for other, made in self.desk_buttons.items():
             made.setChecked(other is desk)
+        self.actions_.arrange(desk)
         self.refresh_desk()
         self.panels[self.desks.current].take_keys()
 

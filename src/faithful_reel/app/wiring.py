@@ -16,10 +16,13 @@ from faithful_reel.app.asking import Asking
 from faithful_reel.app.contents import Contents
 from faithful_reel.app.desks import DeskName, Desks
 from faithful_reel.app.editing.acts import EditActs
+from faithful_reel.app.editing.by_ear import ByEar
 from faithful_reel.app.editing.cutting import Cutting
+from faithful_reel.app.editing.ear_acts import EarActs
 from faithful_reel.app.editing.lanes import LaneWork
 from faithful_reel.app.editing.list_acts import ListActs
 from faithful_reel.app.editing.outward import Outward
+from faithful_reel.app.editing.pacing import Timing
 from faithful_reel.app.editing.pages import MarkersPage, OffcutsPage, VersionsPage
 from faithful_reel.app.editing.presenter import Editing
 from faithful_reel.app.editing.shaping import Shaping
@@ -140,7 +143,7 @@ def open_window(folder: Path, settings: QSettings, *, create: bool = False, simu
 
     player = Player(card(text(settings, "listen/device")), card)
     ask, desks = Asking(None, settings), Desks(_first_desk(bench, settings))
-    bench.ask_others = ask.choose
+    bench.ask = ask.choose
     parts = _parts(bench, jobs, player, ask, settings, places)
     window = Window(parts, desks, settings)
     ask.parent = window
@@ -245,12 +248,14 @@ def _acts(
     assert isinstance(intake, IntakePanel)
     assert isinstance(proof, ProofPanel)
     assert isinstance(pickups, PickupsPanel)
-    helping = Help(desks)
-    on_the_page = ProofActs(parts.proof, parts.names, proof, parts.transport, parts.editing, desks, ask, settings)
+    helping = Help(desks, ask, settings)
     listening = TransportActs(parts.transport, parts.loupe)
     editing = parts.editing
-    cutting = Cutting(editing)
-    edits = EditActs(editing, cutting, Shaping(editing), LaneWork(editing), proof, parts.loupe, ask, settings)
+    cutting, shaping = Cutting(editing), Shaping(editing)
+    ear = ByEar(editing, shaping, settings)
+    on_the_page = ProofActs(parts.proof, parts.names, proof, parts.transport, editing, desks, ask, settings, ear)
+    by_ear = EarActs(ear, Timing(editing, cutting, shaping, settings), window)
+    edits = EditActs(editing, cutting, shaping, LaneWork(editing), proof, parts.loupe, ask, settings, window.bar)
     lists = ListActs(
         editing,
         cutting,
@@ -274,6 +279,7 @@ def _acts(
         QuickActs(parts.proof, QuickCheck(parts.proof, parts.transport, settings), proof, desks),
         QueueActs(queue, proof, desks),
         edits,
+        by_ear,
         lists,
         PickupsActs(parts.pickups, pickups, parts.transport, ask, settings),
         at_desk,
@@ -288,6 +294,7 @@ def _acts(
     on_the_page.bind(actions)
     listening.bind(actions)
     edits.bind(actions)
+    by_ear.bind(actions)
     lists.bind(actions)
     return actions
 

@@ -30,6 +30,7 @@ from faithful_reel.core.reel.picture import reel_columns
 from faithful_reel.core.reel.reel import Reel
 from faithful_reel.core.reel.render import FileSources, Renderer
 from faithful_reel.core.text.words import Chapter
+from faithful_reel.core.times import TimeFormat, time_text
 from faithful_reel.core.units import Signal
 from faithful_reel.core.work.estimate import estimated_in
 from faithful_reel.core.work.gone import EDITS, Going, going, others
@@ -70,15 +71,15 @@ class Gate:
         if not isinstance(self._command, EDITS):
             return
         bench = self._bench
-        rows = going(before, after, lambda c, k: bench.columns(_reel(c), k), lambda c: bench.tokens(c).heard())
-        self.music = [g for g in rows if g.music and g.lane not in self._meant]
+        rows = going(before, after, lambda c, k: bench.columns(_reel(c), k), lambda c: bench.tokens(c).heard(), self._meant)
+        self.music = [g for g in rows if g.music]
         asked = others(rows, self._meant)
         if not asked:
             return
         bench.asked_about = tuple(asked)
         choices = (GO_ON, *((self._instead.name,) if self._instead else ()), LEAVE)
         words = "Another voice sounds here, and would go too."
-        self.answer = bench.ask_others(self._command.label, words, [g.told(before.rate) for g in asked], choices)
+        self.answer = bench.ask(self._command.label, words, [g.told(before.rate) for g in asked], choices)
         if self.answer != GO_ON:
             raise LeftAlone
 
@@ -157,10 +158,14 @@ class Workbench(Observed):
         self.session, self.jobs, self.tell = session, jobs, tell
         self.report = self.warn = tell
         """Say that something was done, and what went wrong; `tell` is for all else."""
-        self.ask_others: Callable[[str, str, Sequence[str], tuple[str, ...]], str] = _leave_it
+        self.ask: Callable[[str, str, Sequence[str], tuple[str, ...]], str] = _leave_it
         """Asks whether a step is to take other voices' sound away: (title, words, whose, answers); the last answer leaves it."""
         self.asked_about: tuple[Going, ...] = ()
         """What was asked about last."""
+        self.times = TimeFormat.CLOCK
+        """How times are shown, wherever they are."""
+        self.stepping = False
+        """Whether a step is being taken, and not gone to."""
         self.ears = Hearers()
         self.chapter_id = session.book.chapters[0].id if session.book.chapters else ""
         self._settled: Memo[Book] = Memo()
@@ -204,6 +209,7 @@ class Workbench(Observed):
         `gone.meant` says it where None is given, and where that is not known an empty set is.  `instead` may be chosen then.
         """
         gate = Gate(self, command, meant_for(command, self.book) if meant is None else meant, instead)
+        outer, self.stepping = self.stepping, True
         try:
             self.session.do(command, may=gate)
         except LeftAlone:
@@ -211,6 +217,8 @@ class Workbench(Observed):
         except AppError as problem:
             self.warn(str(problem))
             return False
+        finally:
+            self.stepping = outer
         if gate.music:
             seconds = sum(g.length for g in gate.music) / self.book.rate
             names = ", ".join(dict.fromkeys(g.name for g in gate.music))
@@ -255,6 +263,14 @@ class Workbench(Observed):
         if not any(c.id == self.chapter_id for c in after.chapters):
             self.chapter_id = after.chapters[0].id if after.chapters else ""
         self.changed()
+
+    def time(self, position: int, digits: int = 3) -> str:
+        """A position, or a length, in samples as times are shown; of a clock with so many digits of the second."""
+        return time_text(position, self.book.rate, self.times, digits)
+
+    def time_of_seconds(self, seconds: float) -> str:
+        """Whole seconds as times are shown."""
+        return self.time(round(seconds * self.book.rate), 0)
 
     # --- contents -------------------------------------------------------------------------------------------------
 

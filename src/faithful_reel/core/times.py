@@ -30,8 +30,10 @@ _TIMECODE = re.compile(r"(\d{1,9}):(\d\d):(\d\d)[:;](\d\d)", re.ASCII)
 _SAMPLES = re.compile(r"\d{1,15}", re.ASCII)
 
 
-def time_text(position: int, rate: int, shown: TimeFormat = TimeFormat.CLOCK) -> str:
+def time_text(position: int, rate: int, shown: TimeFormat = TimeFormat.CLOCK, digits: int = 3) -> str:
     """A position in samples at `rate` as it is shown: 0:12:41.250, 33548250, 00:12:41:06.
+
+    Of a clock so many `digits` of the second are shown, at most three; what is shown has passed.
 
     Timecode counts whole frames.  At 29.97 it drops the numbers 0 and 1 of every minute but each tenth, so that it keeps
     up with the clock (SMPTE ST 12-1, drop-frame; from memory).
@@ -40,7 +42,8 @@ def time_text(position: int, rate: int, shown: TimeFormat = TimeFormat.CLOCK) ->
         return str(position)
     if shown is TimeFormat.CLOCK:
         ms = round(1000 * position / rate)
-        return f"{ms // 3_600_000}:{ms // 60_000 % 60:02d}:{ms // 1000 % 60:02d}.{ms % 1000:03d}"
+        whole = f"{ms // 3_600_000}:{ms // 60_000 % 60:02d}:{ms // 1000 % 60:02d}"
+        return f"{whole}.{f'{ms % 1000:03d}'[:digits]}" if digits else whole
     count, speed = _FRAMES[shown]
     frames = int(Fraction(position, rate) * speed)
     drops = shown is TimeFormat.TIMECODE_2997

@@ -6,12 +6,14 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import partial
 
+from PyQt6.QtCore import QPoint
 from PyQt6.QtGui import QGuiApplication
-from PyQt6.QtWidgets import QInputDialog
+from PyQt6.QtWidgets import QInputDialog, QMenu
 
 from faithful_reel.app.actions import Act, Menu, On
 from faithful_reel.app.asking import Asking
 from faithful_reel.app.desks import DeskName
+from faithful_reel.app.editing.at_mouse import Part, Thing, parts_at
 from faithful_reel.app.editing.cutting import Cutting
 from faithful_reel.app.editing.lane_dialog import ask_for_lanes
 from faithful_reel.app.editing.lanes import LaneWork
@@ -20,15 +22,21 @@ from faithful_reel.app.editing.shaping import Shaping
 from faithful_reel.app.proof.panel import ProofPanel
 from faithful_reel.app.settings import Settings, number
 from faithful_reel.app.transport.close_view import CloseView
+from faithful_reel.app.widgets.field_bar import Answer, FieldBar, Line, Number, Pick
 from faithful_reel.app.widgets.loupe.handles import Dragged, Hold
+from faithful_reel.app.widgets.loupe.loupe import Under
 from faithful_reel.app.widgets.parts import ActSource
 from faithful_reel.core.book.commands import RenameChapter
 from faithful_reel.core.book.kept import DescribeChapter
+from faithful_reel.core.reel.reel import Marker, Shape
 from faithful_reel.core.times import TimeFormat
 from faithful_reel.core.work.editing import Stop
 
-JOIN_STEP_S = 0.005
 AT = DeskName.PROOF
+HELD = {
+    Hold.POINT: Thing.POINT, Hold.JOIN: Thing.JOIN, Hold.CROSSFADE: Thing.JOIN, Hold.FADE_IN: Thing.FADE, Hold.FADE_OUT: Thing.FADE,
+}  # fmt: skip
+SHAPES: dict[str, Shape] = {"equal power, for unlike sound": "equal_power", "equal gain, for like sound": "equal_gain"}
 
 
 @dataclass
@@ -43,6 +51,7 @@ class EditActs:
     loupe: CloseView
     ask: Asking
     settings: Settings
+    bar: FieldBar
 
     def __post_init__(self) -> None:
         self.bench = self.editing.bench
@@ -52,6 +61,8 @@ class EditActs:
         self.loupe.dragged.connect(self._dragged)
         self.loupe.point_wanted.connect(self.shaping.put_point_at)
         self.loupe.point_unwanted.connect(self.shaping.drop_point_at)
+        self.loupe.menu_wanted.connect(self._loupe_menu)
+        self.panel.galley.menu_wanted.connect(self._page_menu)
 
     def _dragged(self, held: Dragged) -> None:
         """A grip of the loupe was let go: one step."""
@@ -75,6 +86,44 @@ class EditActs:
         """Whose checks follow what edges snap to."""
         self._bound = acts
         self._show()
+
+    # --- menus where the mouse is ---------------------------------------------------------------------------------
+
+    def _loupe_menu(self, under: Under) -> None:
+        """The menu of what lies under the mouse in the loupe; the cursor goes there first, unless it is marked."""
+        editing, transport = self.editing, self.editing.transport
+        things: list[Thing] = []
+        if under.on_name:
+            editing.choose_lane(under.lane)
+            things = [Thing.LANE]
+        else:
+            things += [Thing.MARKER] if under.on_marker else []
+            things += [HELD[under.hold]] if under.hold is not None else []
+            inside = any(s.start <= under.at < s.stop for s in editing.spans)
+            if under.lane >= 0 and not inside and self.loupe.several:
+                editing.choose_lane(under.lane)
+            if not inside or things:
+                transport.go_to(under.at)
+        found = editing.found()
+        name = found[1].lanes[under.lane].name if under.on_name and found is not None else ""
+        self._menu(under.point, parts_at(editing, under.at, tuple(things), name))
+
+    def _page_menu(self, point: QPoint) -> None:
+        """The menu of the word under the mouse, and of the finding on it."""
+        word, span = self.panel.galley.cursor_word, self.editing.span
+        at = span.start if span is not None and self.editing.on_words else self.editing.transport.spot
+        things = (Thing.FINDING,) if self.panel.take_finding_on(word) else ()
+        self._menu(point, parts_at(self.editing, at, things))
+
+    def _menu(self, point: QPoint, parts: list[Part]) -> None:
+        menu = QMenu(self.ask.parent)
+        menu.setToolTipsVisible(True)
+        for part in parts:
+            menu.addSection(part.heading)
+            for act in part.acts:
+                menu.addAction(self._bound[act])
+        if parts:
+            menu.exec(point)
 
     def _words_marked(self, first: int, last: int) -> None:
         if first >= 0:
@@ -174,14 +223,6 @@ class EditActs:
         if taken:
             self.cutting.split_at_every(kinds[asked])
 
-    def join_earlier(self) -> None:
-        """To the left."""
-        self.shaping.move_join(-JOIN_STEP_S)
-
-    def join_later(self) -> None:
-        """To the right."""
-        self.shaping.move_join(JOIN_STEP_S)
-
     def soften(self) -> None:
         """All joins of the span."""
         self.shaping.joins(soften=True)
@@ -191,17 +232,17 @@ class EditActs:
         self.shaping.joins(soften=False)
 
     def crossfade(self) -> None:
-        """Ask how long the join at the cursor takes."""
-        if not self.editing.ready() or not self.shaping.has_join():
-            return
-        ms = self._number("crossfade", "Crossfade at the join", "Milliseconds", 10.0, 0.0, 10_000.0)
-        if ms is not None:
-            shapes = {"equal power, for unlike sound": "equal_power", "equal gain, for like sound": "equal_gain"}
-            shape, taken = QInputDialog.getItem(
-                self.ask.parent, "Crossfade at the join", "Shape", list(shapes), 0, editable=False
-            )
-            if taken:
-                self.shaping.set_join(ms / 1000, shapes[shape])
+        """Ask, over the foot, how long the joins that are meant take."""
+        meant = self.shaping.joins_meant() if self.editing.ready() else None
+        if meant is not None:
+            title, join = meant
+            rate = self.bench.book.rate
+            length = Number("Milliseconds", 1000 * join.length / rate, 0.0, 10_000.0, 5.0, "ms", 1)
+            shape = Pick("Shape", tuple(SHAPES), next(w for w, known in SHAPES.items() if known == join.shape))
+            self.bar.ask(title, [length, shape], self._crossfade, do="Set it", back_to=self.panel.galley)
+
+    def _crossfade(self, values: tuple[Answer, ...]) -> None:
+        self.shaping.set_joins(float(values[0]) / 1000, SHAPES[str(values[1])])
 
     def fade_in(self) -> None:
         """Over the span, else ask how long."""
@@ -260,8 +301,29 @@ class EditActs:
                 self.bench.do(DescribeChapter(chapter.id, color, note))
 
     def mark(self) -> None:
-        """Drop a marker, without stopping the sound."""
-        self.shaping.mark()
+        """Drop a marker, without stopping the sound, and ask for its name over the foot."""
+        made = self.shaping.mark()
+        if made is not None:
+            named = partial(self._named, made)
+            self.bar.ask("Marker", [Line("Name", made.name)], named, do="Name it", stays=False, back_to=self.panel.galley)
+
+    def _named(self, marker: Marker, values: tuple[Answer, ...]) -> None:
+        name = str(values[0]).strip()
+        if name and name != marker.name:
+            self.shaping.name_marker(marker.id, name)
+
+    def name_marker(self) -> None:
+        """Ask, over the foot, for the name of the marker nearest to the cursor."""
+        marker = self.shaping.marker_near()
+        if marker is not None:
+            named = partial(self._named, marker)
+            self.bar.ask("Marker", [Line("Name", marker.name)], named, do="Name it", stays=False, back_to=self.panel.galley)
+
+    def drop_marker(self) -> None:
+        """The one nearest to the cursor goes."""
+        marker = self.shaping.marker_near()
+        if marker is not None:
+            self.shaping.remove_markers([marker.id])
 
     def point_up(self) -> None:
         """0.1 dB."""
@@ -425,7 +487,7 @@ class EditActs:
     def times(self) -> None:
         """Ask how times are shown."""
         names = {f.value: f for f in TimeFormat}
-        at = list(names).index(self.editing.times.value)
+        at = list(names).index(self.bench.times.value)
         asked, taken = QInputDialog.getItem(self.ask.parent, "Times", "Show times as", list(names), at, editable=False)
         if taken:
             self.editing.show_times(names[asked])
@@ -533,9 +595,7 @@ ACTS: tuple[Act[EditActs], ...] = (
     Act("edit.split", S, "Split", "Ctrl+;", "At both ends of what is marked, or at the cursor; the sound stays as it is", A.split, AT, PAGE),
     Act("edit.split_every", S, "Split at every…", "Ctrl+Shift+G", "At every word, sentence, pause or onset of what is marked; pieces get the names of their words", A.split_every, AT, PAGE),
     Act("edit.name_piece", S, "Describe the piece…", "", "Name, colour and note of the piece at the cursor", A.name_piece, AT, PAGE),
-    Act("edit.join_earlier", S, "Join earlier by 5 ms", "Alt+Left", "Move the join nearest to the cursor to the left", A.join_earlier, AT, PAGE, apart=True),
-    Act("edit.join_later", S, "Join later by 5 ms", "Alt+Right", "Move the join nearest to the cursor to the right", A.join_later, AT, PAGE),
-    Act("edit.crossfade", S, "Crossfade at the join…", "Ctrl+Alt+J", "Its length and shape, of the join nearest to the cursor", A.crossfade, AT, PAGE),
+    Act("edit.crossfade", S, "Crossfade of the joins…", "Ctrl+Alt+J", "Length and shape of all joins that are marked, else of that nearest to the cursor; in a row over the foot", A.crossfade, AT, PAGE, apart=True),
     Act("edit.soften", S, "Soften all joins of the span", "Ctrl+Alt+S", "50 ms each, where the pieces have as much", A.soften, AT, PAGE),
     Act("edit.set_back", S, "Set all joins of the span back", "", "10 ms each", A.set_back, AT, PAGE),
     Act("edit.fade_in", S, "Fade in", "Ctrl+Alt+I", "Over what is marked, else over so many seconds of the piece at the cursor", A.fade_in, AT, PAGE, apart=True),
@@ -549,6 +609,8 @@ ACTS: tuple[Act[EditActs], ...] = (
     Act("edit.drop_point", S, "Take a gain point away", "Ctrl+Shift+Backspace", "That nearest to the cursor", A.drop_point, AT, PAGE),
     Act("edit.flatten", S, "Flatten the gain line", "", "Of what is marked: 0 dB again", A.flatten, AT, PAGE),
     Act("edit.mark", S, "Drop a marker", "R", "Where sound is heard, else at the cursor; the sound goes on", A.mark, AT, PAGE, apart=True),
+    Act("marker.name", S, "Name the marker…", "", "That nearest to the cursor, in a row over the foot", A.name_marker, AT, PAGE),
+    Act("marker.drop", S, "Take the marker away", "", "That nearest to the cursor", A.drop_marker, AT, PAGE),
     Act("lane.next", S, "Next lane in hand", "Ctrl+T", "What is marked is on it; after the last on all linked lanes", A.next_lane, AT, rank=1, within="Lane", apart=True),
     Act("lane.add", S, "Add a lane…", "Ctrl+Alt+N", "Another voice or music, from the cursor on", A.add_lane, AT, rank=1, within="Lane"),
     Act("lane.mute", S, "Mute the lane", "Ctrl+Alt+K", "It is not heard, nor written; again: it is", A.mute, AT, rank=1, within="Lane"),

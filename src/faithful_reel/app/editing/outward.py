@@ -102,7 +102,7 @@ class Outward:
         if found is None or not self.may_write(path):
             return
         try:
-            written_markers(found[1], path, self.bench.book.rate, self.editing.times)
+            written_markers(found[1], path, self.bench.book.rate, self.bench.times)
         except AppError as problem:
             self.bench.warn(str(problem))
         else:

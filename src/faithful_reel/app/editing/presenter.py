@@ -6,9 +6,11 @@ from collections.abc import Callable, Sequence
 from enum import Enum
 from functools import partial
 
+import numpy as np
+
 from faithful_reel.app.settings import Settings, text
 from faithful_reel.app.transport.presenter import Transport
-from faithful_reel.app.workbench import Instead, Observed
+from faithful_reel.app.workbench import LEAVE, Instead, Observed
 from faithful_reel.core.book.commands import EditReels
 from faithful_reel.core.book.model import ChapterState
 from faithful_reel.core.errors import EditRefused
@@ -18,8 +20,8 @@ from faithful_reel.core.reel.commands import (
 )
 from faithful_reel.core.reel.reel import Reel
 from faithful_reel.core.reel.timing import LINKED
-from faithful_reel.core.times import TimeFormat, time_of, time_text
-from faithful_reel.core.units import Span, samples
+from faithful_reel.core.times import TimeFormat, time_of
+from faithful_reel.core.units import Span, decibels, samples
 from faithful_reel.core.work.editing import (
     SNAPPED,
     Copied,
@@ -32,6 +34,7 @@ from faithful_reel.core.work.editing import (
     words_between,
 )
 from faithful_reel.core.work.mending import Columns
+from faithful_reel.core.work.pauses import REACH_S, Pause, pause_near, pauses_by_level, pauses_of
 from faithful_reel.core.work.timeline import Token, span_of, word_at
 
 SNAP_REACH_S = 0.06
@@ -41,6 +44,7 @@ WHICH_LANE = (
     "or take the next lane in hand (Sound, Lane)."
 )
 LONGEST_LABEL = 40
+QUIET_DB = -70.0
 
 
 class Unit(Enum):
@@ -55,8 +59,10 @@ class Unit(Enum):
 class Reach(Enum):
     """How far a span is stretched at once."""
 
-    PIECE = "piece"
+    WORD = "word"
     SENTENCE = "sentence"
+    PAUSE = "pause"
+    PIECE = "piece"
     CHAPTER = "chapter"
 
 
@@ -82,7 +88,7 @@ class Editing(Observed):
         """Whether word cuts are eased: their edges go to where the ends meet best."""
         self.snapping = frozenset(Stop(k) for k in text(settings, "edit/snap", _words(SNAPPED)).split(",") if k)
         known = text(settings, "edit/times", TimeFormat.CLOCK.name)
-        self.times = TimeFormat[known] if known in TimeFormat.__members__ else TimeFormat.CLOCK
+        self.bench.times = TimeFormat[known] if known in TimeFormat.__members__ else TimeFormat.CLOCK
         self.copied: Copied | None = None
         self._stops: Memo[Stops] = Memo()
         self._of: tuple[str, Reel | None] = ("", None)
@@ -148,15 +154,29 @@ class Editing(Observed):
     def looks(self, reel: Reel) -> Columns:
         """What the lane that is meant looks like, else all voices together."""
         own = self.own_lane(reel)
-        lanes = [own] if own is not None else [k for k, lane in enumerate(reel.lanes) if not lane.music]
-        return partial(loudest, [self.bench.columns(reel, k) for k in lanes])
+        return self.bench.columns(reel, own) if own is not None else self.voices(reel)
 
     def need_lane(self, reel: Reel) -> int | None:
-        """As `own_lane`; told where it is not clear which lane is meant, and nothing is to be done then."""
+        """As `own_lane`; where it is not clear which lane is meant it is asked once, and that lane is in hand from then on.
+
+        None, and told, where the user leaves it open: nothing is to be done then.
+        """
         lane = self.own_lane(reel)
         if lane is None:
-            self.bench.tell(WHICH_LANE)
+            names = [f"{k + 1} {row.name}" for k, row in enumerate(reel.lanes)]
+            told = [f"{name}: {_sounds(self.bench.columns(reel, k), self._at())}" for k, name in enumerate(names)]
+            answer = self.bench.ask("Which lane?", "It is not clear which lane is meant.", told, (*names, LEAVE))
+            if answer in names:
+                lane = names.index(answer)
+                self.choose_lane(lane)
+            else:
+                self.bench.tell(WHICH_LANE)
         return lane
+
+    def _at(self) -> Span:
+        """What is marked, else half a second around the cursor."""
+        near = self.bench.book.rate // 4
+        return self.span or Span(max(0, self.transport.spot - near), self.transport.spot + near)
 
     def meant(self, reel: Reel) -> frozenset[str]:
         """The ids of the lanes that are marked, as far as that is clear: what goes from others is asked about."""
@@ -236,6 +256,12 @@ class Editing(Observed):
         if marked:
             self.changed()
 
+    def mark_again(self, spans: Sequence[Span]) -> None:
+        """Mark what was marked before a step that moved nothing."""
+        if spans:
+            self._kept, self.span = tuple(spans[:-1]), spans[-1]
+            self.changed()
+
     def marked(self) -> tuple[Span, ...]:
         """What acts work on: the spans, each once."""
         return tuple(dict.fromkeys(self.spans))
@@ -275,15 +301,11 @@ class Editing(Observed):
 
     def select_sentence(self) -> None:
         """Mark the sentence at the cursor."""
-        chapter = self.bench.chapter
-        if chapter is None:
-            return
-        under = word_at(self.bench.tokens(chapter), self.transport.spot)
-        sentence = next((s for s in self.bench.text(chapter).sentences() if s.start <= under < s.stop), None)
-        if sentence is None:
+        span = self.sentence()
+        if span is None:
             self.bench.tell("No sentence is heard at the cursor.")
-            return
-        self.select_words(sentence.start, sentence.stop - 1)
+        else:
+            self.select(span.start, span.stop, words=True)
 
     def select_all(self) -> None:
         """Mark the whole chapter."""
@@ -295,7 +317,7 @@ class Editing(Observed):
     def select_times(self, first: str, last: str) -> bool:
         """Mark from one written time to another; whether they were times."""
         rate = self.bench.book.rate
-        start, stop = (time_of(t, rate, self.times) for t in (first, last))
+        start, stop = (time_of(t, rate, self.bench.times) for t in (first, last))
         found = self.found()
         if found is None or start is None or stop is None or not 0 <= start < stop <= len(found[1]):
             self.bench.tell(f"“{first}” to “{last}” is no stretch of this chapter. Write times like {self.time(rate * 61)}.")
@@ -306,35 +328,79 @@ class Editing(Observed):
 
     def time(self, position: int) -> str:
         """A position as times are shown."""
-        return time_text(position, self.bench.book.rate, self.times)
+        return self.bench.time(position)
 
     def show_times(self, shown: TimeFormat) -> None:
         """Show times so, now and from now on."""
-        self.times = shown
+        self.bench.times = shown
         self._settings.setValue("edit/times", shown.name)
         self.changed()
+        self.bench.changed()
 
-    def stretch_to(self, reach: Reach, *, end: bool) -> None:
-        """Mark from the cursor to the end, or the start, of a piece, a sentence or the chapter."""
+    def stretch_to(self, reach: Reach, *, end: bool) -> bool:
+        """Mark from the cursor to the end, or from the start, of what it stands in; told where there is nothing between."""
+        whole, at = self.reached(reach), self.transport.spot
+        if whole is None:
+            return False
+        start, stop = (at, whole.stop) if end else (whole.start, at)
+        if not start < stop or not whole.start <= at <= whole.stop:
+            self.bench.tell(f"There is nothing between the cursor and the {'end' if end else 'start'} of the {reach.value}.")
+            return False
+        self.select(start, stop, words=reach in (Reach.WORD, Reach.SENTENCE))
+        return True
+
+    def reached(self, reach: Reach) -> Span | None:
+        """The word, the sentence, the pause, the piece or the chapter at the cursor; None, and told, where there is none."""
         found = self.found()
         if found is None:
-            return
+            self.bench.tell("This chapter has no recording yet. Pair one with it at Intake.")
+            return None
         chapter, reel = found
         at = self.transport.spot
-        if reach is Reach.CHAPTER:
-            other = len(reel) if end else 0
-        elif reach is Reach.PIECE:
-            own = self.need_lane(reel)
-            if own is None:
-                return
-            lane = reel.lanes[own]
-            index = lane.index_at(min(at, len(lane) - 1))
-            other = lane.starts()[index + end]
-        else:
-            stops = self.stops(chapter)
-            beside = stops.beside(Stop.SENTENCE, at if end else at + 1, 1 if end else -1)
-            other = beside if beside is not None else len(reel) if end else 0
-        self.select(at, other)
+        match reach:
+            case Reach.CHAPTER:
+                return Span(0, len(reel))
+            case Reach.PIECE:
+                own = self.need_lane(reel)
+                if own is None:
+                    return None
+                lane = reel.lanes[own]
+                index = lane.index_at(min(at, len(lane) - 1))
+                return Span(lane.starts()[index], lane.starts()[index + 1])
+            case Reach.PAUSE:
+                pause = pause_near(self.pauses(chapter, reel), at, self.bench.book.rate)
+                whole = pause.span if pause is not None else None
+            case Reach.WORD:
+                word = self.word_at(at)
+                whole = Span(word.start, word.stop) if word is not None else None
+            case Reach.SENTENCE:
+                whole = self.sentence()
+        if whole is None:
+            self.bench.tell(f"No {reach.value} is {'' if reach is Reach.PAUSE else 'heard '}at the cursor.")
+        return whole
+
+    def sentence(self) -> Span | None:
+        """The sound of the sentence at the cursor, or of that before it; None where none is heard."""
+        chapter = self.bench.chapter
+        if chapter is None:
+            return None
+        tokens = self.bench.tokens(chapter)
+        under = word_at(tokens, self.transport.spot)
+        sentence = next((s for s in self.bench.text(chapter).sentences() if s.start <= under < s.stop), None)
+        return span_of(tokens, sentence.start, sentence.stop - 1) if sentence is not None else None
+
+    def pauses(self, chapter: ChapterState, reel: Reel) -> list[Pause]:
+        """The pauses around the cursor, or of what is marked: by the words, where none were heard yet by level."""
+        tokens, written, rate = self.bench.tokens(chapter), self.bench.text(chapter), self.bench.book.rate
+        span = self.span if self.span is not None else Span(self.transport.spot, self.transport.spot)
+        if not len(tokens.heard()):
+            return pauses_by_level(self.voices(reel), (span.start + span.stop) // 2, len(reel), rate)
+        around = round(REACH_S * rate)
+        return pauses_of(written, tokens, Span(max(0, span.start - around), span.stop + around))
+
+    def voices(self, reel: Reel) -> Columns:
+        """What all voices together look like."""
+        return partial(loudest, [self.bench.columns(reel, k) for k, lane in enumerate(reel.lanes) if not lane.music])
 
     def stops(self, chapter: ChapterState) -> Stops:
         """The places that keys jump to and edges snap to."""
@@ -499,6 +565,12 @@ class Editing(Observed):
         """The lanes that the span is on."""
         linked = [k for k, lane in enumerate(reel.lanes) if lane.linked]
         return [self.lane] if self.lane >= 0 else linked or list(range(len(reel.lanes)))
+
+
+def _sounds(columns: Columns, span: Span) -> str:
+    """How loud it is somewhere, in words."""
+    peak = decibels(float(np.abs(columns(np.array([span.start, span.stop], np.float64))).max()))
+    return f"peak {peak:.0f} dB".replace("-", "−") if peak > QUIET_DB else "silent here"
 
 
 def _words(kinds: Sequence[Stop]) -> str:

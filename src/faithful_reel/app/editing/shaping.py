@@ -8,6 +8,7 @@ from dataclasses import replace
 from faithful_reel.app.editing.presenter import Editing
 from faithful_reel.core.book.commands import EditReel
 from faithful_reel.core.book.model import ChapterState
+from faithful_reel.core.reel.changes import joins_within
 from faithful_reel.core.reel.commands import (
     ChangeGain,
     DrawLine,
@@ -24,7 +25,7 @@ from faithful_reel.core.reel.commands import (
 )
 from faithful_reel.core.reel.gains import line_at
 from faithful_reel.core.reel.look import line_points
-from faithful_reel.core.reel.reel import SOFT, Fade, Join, Marker, Reel
+from faithful_reel.core.reel.reel import SOFT, Fade, Join, Marker, Reel, Shape
 from faithful_reel.core.units import samples
 
 SOFTENED = Join(2205, "equal_power")
@@ -66,7 +67,7 @@ class Shaping:
         at = (spans[-1].start if at_start else spans[-1].stop - 1) if spans else self.transport.spot
         piece = self.piece_at(at)
         if piece is None:
-            self._no_piece()
+            self.no_piece()
             return False
         lane, index = piece
         edits: list[ReelCommand] = []
@@ -88,21 +89,49 @@ class Shaping:
         joins = [(abs(start - at), k, n) for k in lanes for n, start in enumerate(reel.lanes[k].starts()[1:-1], 1)]
         return min(joins)[1:] if joins else None
 
-    def _no_piece(self) -> None:
+    def no_piece(self) -> None:
         """Tell why there is no piece to act on."""
         found = self.editing.found()
         if found is None or self.editing.need_lane(found[1]) is not None:
             self.bench.tell("There is no piece at the cursor.")
 
-    def set_join(self, length_s: float, shape: str, bend: float = 0.0) -> bool:
-        """Set the crossfade of the join nearest to the cursor."""
-        found, near = self.editing.found(), self.join_near()
-        if found is None or near is None:
-            self.bench.tell("There is no join in this chapter yet.")
+    def joins_meant(self) -> tuple[str, Join] | None:
+        """All joins that are marked, else that nearest to the cursor: in words, and how the first is; None, and told, without."""
+        found = self.editing.found()
+        rows = self._joins(found[1]) if found is not None else []
+        if found is None or not rows:
+            self.bench.tell(
+                "There is no join in this chapter yet." if not self.editing.spans else "No join is in what is marked."
+            )
+            return None
+        lane, index = rows[0]
+        join = found[1].lanes[lane].segments[index].join
+        at = self.editing.time(found[1].lanes[lane].starts()[index])
+        return (f"{len(rows)} joins of what is marked" if len(rows) > 1 else f"Join at {at}"), join
+
+    def _joins(self, reel: Reel) -> list[tuple[int, int]]:
+        """(lane, index) of the joins that are meant; a split, where the sound runs on, is none of several."""
+        spans = self.editing.marked()
+        if not spans:
+            near = self.join_near()
+            return [near] if near is not None else []
+        lanes = self.editing.lanes(reel)
+        rows = dict.fromkeys((k, n) for k in lanes for s in spans for n in joins_within(reel.lanes[k], s))
+        return [(k, n) for k, n in rows if reel.lanes[k].segments[n].join.length]
+
+    def set_joins(self, length_s: float, shape: Shape, bend: float = 0.0) -> bool:
+        """Set the crossfade of all joins that are meant; what is marked stays marked."""
+        found, spans = self.editing.found(), self.editing.marked()
+        rows = self._joins(found[1]) if found is not None else []
+        if found is None or not rows:
+            self.bench.tell("There is no join in this chapter yet." if not spans else "No join is in what is marked.")
             return False
-        lane, index = near
-        join = Join(samples(length_s, self.bench.book.rate), "equal_gain" if shape == "equal_gain" else "equal_power", bend)
-        return self.editing.do(found[0], lambda: [SetJoin(index, join, lane)], "Set a crossfade")
+        join = Join(samples(length_s, self.bench.book.rate), shape, bend)
+        label = "Set a crossfade" if len(rows) == 1 else f"Set {len(rows)} crossfades"
+        done = self.editing.do(found[0], lambda: [SetJoin(index, join, lane) for lane, index in rows], label)
+        if done:
+            self.editing.mark_again(spans)
+        return done
 
     def move_join(self, by_s: float) -> bool:
         """Move the join nearest to the cursor; one side gives what the other takes."""
@@ -129,7 +158,7 @@ class Shaping:
         """The name, colour and note of the piece at the cursor; None, and told, where there is none."""
         found, piece = self.editing.found(), self.piece_at(self.transport.spot)
         if found is None or piece is None:
-            self._no_piece()
+            self.no_piece()
             return None
         segment = found[1].lanes[piece[0]].segments[piece[1]]
         return segment.name, segment.color, segment.note
@@ -138,7 +167,7 @@ class Shaping:
         """Give the piece at the cursor a name, a colour and a note."""
         found, piece = self.editing.found(), self.piece_at(self.transport.spot)
         if found is None or piece is None:
-            self._no_piece()
+            self.no_piece()
             return False
         lane, index = piece
         return self.editing.do(found[0], lambda: [NamePiece(index, name, color, note, lane)], "Name a piece", name.strip())
@@ -265,17 +294,32 @@ class Shaping:
         ]  # fmt: skip
         return self.editing.do(chapter, lambda: edits, "Flatten the gain line", self.editing.said(spans))
 
-    def mark(self, name: str = "") -> bool:
-        """Drop a marker: where sound is being heard, else at the cursor."""
+    def mark(self, name: str = "") -> Marker | None:
+        """Drop a marker: where sound is being heard, else at the cursor; None where it could not be."""
         found = self.editing.found()
         if found is None:
             self.bench.tell("This chapter has no recording yet. Pair one with it at Intake.")
-            return False
+            return None
         chapter, reel = found
         at = self.transport.player.position if self.transport.plays_chapter else self.transport.spot
         taken = {m.id for m in reel.markers}
         own = next(f"m{k}" for k in range(1, len(taken) + 2) if f"m{k}" not in taken)
-        return self.bench.do(EditReel(chapter.id, PutMarker(Marker(own, min(at, len(reel)), name or f"Marker {own[1:]}"))))
+        marker = Marker(own, min(at, len(reel)), name or f"Marker {own[1:]}")
+        return marker if self.bench.do(EditReel(chapter.id, PutMarker(marker))) else None
+
+    def marker_near(self) -> Marker | None:
+        """The marker nearest to the cursor; None, and told, where there is none."""
+        found = self.editing.found()
+        near = min(found[1].markers if found is not None else (), key=lambda m: abs(m.at - self.transport.spot), default=None)
+        if near is None:
+            self.bench.tell("No markers in this chapter yet. Drop one while you listen (Sound, Drop a marker).")
+        return near
+
+    def name_marker(self, own: str, name: str) -> bool:
+        """Name a marker of the chapter at hand, wherever it is by now."""
+        found = self.editing.found()
+        marker = next((m for m in found[1].markers if m.id == own), None) if found is not None else None
+        return marker is not None and self.change_marker(replace(marker, name=name))
 
     def change_marker(self, marker: Marker) -> bool:
         """Name, note, colour or move a marker."""
@@ -286,10 +330,3 @@ class Shaping:
         """Take markers away."""
         found = self.editing.found()
         return found is not None and self.bench.do(EditReel(found[0].id, RemoveMarkers(tuple(ids))))
-
-    def has_join(self) -> bool:
-        """Whether there is a join to work on; told where there is none."""
-        if self.join_near() is None:
-            self.bench.tell("There is no join in this chapter yet.")
-            return False
-        return True

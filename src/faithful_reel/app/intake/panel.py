@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from pathlib import Path
 
 from PyQt6.QtCore import QSize, Qt
@@ -23,7 +24,7 @@ from faithful_reel.app.theme import DAY, Theme
 from faithful_reel.app.widgets.parts import ActButton, Choice, Desk, button, label
 from faithful_reel.app.widgets.tables import Table
 from faithful_reel.core.book.model import Recording
-from faithful_reel.core.units import SILENT_DB, Span, clock
+from faithful_reel.core.units import SILENT_DB, Span
 from faithful_reel.core.work.revising import Reimport
 
 
@@ -184,7 +185,7 @@ class IntakePanel(Desk):
         bench, presenter = self._presenter.bench, self._presenter
         book = bench.book
         rows = [
-            (c.title, f"{bench.word_count(c):,}", clock(presenter.finished_s(c))[:-4], "") for c in book.chapters
+            (c.title, f"{bench.word_count(c):,}", bench.time_of_seconds(presenter.finished_s(c)), "") for c in book.chapters
         ]  # fmt: skip
         self.chapters.fill(rows, keys=[c.id for c in book.chapters])
         for row, chapter in enumerate(book.chapters):
@@ -227,7 +228,7 @@ class IntakePanel(Desk):
         rows, colors, shown = [], {}, presenter.recordings()
         for row, r in enumerate(shown):
             verdict = health(r, presenter.faults.get(r.hash))
-            rows.append((r.name, clock(r.length / book.rate)[:-4], verdict))
+            rows.append((r.name, presenter.bench.time(r.length, 0), verdict))
             if r.hash in presenter.faults or (r.health is not None and (r.health.clipped or r.health.cut_short)):
                 colors[row, 2] = self._theme.color("red")
         self.recordings.fill(rows, keys=[r.hash for r in shown], colors=colors)
@@ -263,15 +264,15 @@ class IntakePanel(Desk):
             "hum": "" if found is None else f"{found.hum_hz:.0f} Hz, {decibel(found.hum_db)}" if found.hum_hz else "none",
             "room tone": "none"
             if tone is None
-            else f"{(tone.stop - tone.start) / rate:.1f} s at {clock(tone.start / rate)[:-4]}",
+            else f"{(tone.stop - tone.start) / rate:.1f} s at {presenter.bench.time(tone.start, 0)}",
             "speech": "" if found is None else f"{100 * found.speech:.0f} % of the time",
-            "finished": "" if found is None else f"about {clock(found.finished_s)[:-4]}",
+            "finished": "" if found is None else f"about {presenter.bench.time_of_seconds(found.finished_s)}",
         }
         for name, value in values.items():
             self.figures[name].setText(value)
         if found and found.clipped and found.places:
             first = found.places[0][0] / recording.rate
-            self.figures["clipped"].setText(f"{found.clipped} samples, first at {clock(first)[:-4]}")
+            self.figures["clipped"].setText(f"{found.clipped} samples, first at {presenter.bench.time_of_seconds(first)}")
         if not self.narrator.hasFocus():
             self.narrator.setText(recording.narrator or book.narrator)
         drawn = None if fault else presenter.bench.overview(recording.hash)
@@ -280,6 +281,7 @@ class IntakePanel(Desk):
             recording.length,
             rate,
             tone=None if recording.parts else tone,
+            times=partial(presenter.bench.time, digits=0),
             clipped_s=tuple(a / recording.rate for a, _ in found.places) if found else (),
             note="no sound: the file is missing" if fault else "being drawn …",
         )

@@ -13,7 +13,7 @@ from PyQt6.QtWidgets import QWidget
 from faithful_reel.app.theme import DAY, Theme, control_font
 from faithful_reel.app.widgets.galley import Columns, draw_sound
 from faithful_reel.app.widgets.told import tell_reader
-from faithful_reel.core.units import Span, clock
+from faithful_reel.core.units import Span
 
 TOP, FOOT = 16.0, 30.0
 
@@ -31,6 +31,7 @@ class RecordingPicture(QWidget):
         self._tone: Span | None = None
         self._clipped: NDArray[np.float64] = np.zeros(0)
         self._note = ""
+        self._times: Callable[[int], str] = str
 
     def set_theme(self, theme: Theme) -> None:
         """Draw in another theme."""
@@ -44,14 +45,15 @@ class RecordingPicture(QWidget):
         rate: int,
         *,
         tone: Span | None,
+        times: Callable[[int], str],
         clipped_s: tuple[float, ...] = (),
         note: str = "",
     ) -> None:
-        """Show a recording; without columns the note says why there is no picture yet."""
+        """Show a recording; without columns the note says why there is no picture yet.  `times` tells a position."""
         self._columns, self._length, self._rate, self._tone, self._note = columns, length, rate, tone, note
-        self._clipped = np.array(clipped_s, np.float64)
-        said = [note] if columns is None else [clock(length / rate)[:-4], f"{len(clipped_s)} clipped places"]
-        said += [f"room tone at {clock(tone.start / rate)[:-4]}"] if tone else []
+        self._clipped, self._times = np.array(clipped_s, np.float64), times
+        said = [note] if columns is None else [times(length), f"{len(clipped_s)} clipped places"]
+        said += [f"room tone at {times(tone.start)}"] if tone else []
         tell_reader(self, ", ".join(said))
         self.update()
 
@@ -80,9 +82,9 @@ class RecordingPicture(QWidget):
             painter.setPen(QPen(self._theme.color("ink"), 1.4))
             painter.drawPolyline(QPolygonF([QPointF(a, y), QPointF(a, y + 4), QPointF(b, y + 4), QPointF(b, y)]))
             painter.setPen(self._theme.color("quiet"))
-            text = f"room tone {clock(self._tone.start / self._rate)[:-4]}"
+            text = f"room tone {self._times(self._tone.start)}"
             room = painter.fontMetrics().horizontalAdvance(text)
             painter.drawText(QPointF(min(max(0.0, a), width - room - 60), y + 18), text)
         painter.setPen(self._theme.color("quiet"))
         box = QRectF(width - 120, TOP + height + 8, 120, 16)
-        painter.drawText(box, Qt.AlignmentFlag.AlignRight, clock(self._length / self._rate)[:-4])
+        painter.drawText(box, Qt.AlignmentFlag.AlignRight, self._times(self._length))

@@ -13,7 +13,6 @@ from faithful_reel.app.widgets.parts import ActButton, Choice, Desk, Scrolled, l
 from faithful_reel.app.widgets.tables import Table
 from faithful_reel.app.widgets.takes_view import TakeRow, TakesView
 from faithful_reel.core.pickups.ledger import DONE, Pickup, State, Take, Want, shown
-from faithful_reel.core.units import clock
 from faithful_reel.core.work.asking import words_to_mind
 
 NOTHING = "Decide a finding as Pickup at the Proof desk, and its line stands here."
@@ -198,10 +197,9 @@ class PickupsPanel(Desk):
         self.of_chapter.setCurrentIndex(max(0, self.of_chapter.findData(self._presenter.of_chapter)))
 
     def _line(self, p: Pickup, titles: dict[str, str]) -> ListedLine:
-        rate = self._presenter.bench.book.rate
         takes = {0: "", 1: "1 take"}.get(len(p.takes), f"{len(p.takes)} takes")
         heard = f"heard “{said}”" if (said := self._presenter.heard(p)) else ""
-        under = " · ".join(filter(None, (titles.get(p.chapter, ""), clock(p.start / rate)[:-4], heard, takes)))
+        under = " · ".join(filter(None, (titles.get(p.chapter, ""), self._presenter.bench.time(p.start, 0), heard, takes)))
         overdue = self._presenter.overdue(p)
         mark = "overdue" if overdue else "not as written" if p.told and p.state in DONE else shown(p.state)
         return ListedLine(p.id, p.line, under, mark, urgent=overdue or bool(p.told), faint=p.state is State.DROPPED)
@@ -270,7 +268,7 @@ class PickupsPanel(Desk):
         rate = presenter.bench.book.rate
         names = {r.hash: r.name for r in presenter.bench.book.recordings}
         rows = [
-            (u.heard, f"{(u.stop - u.start) / rate:.1f} s", f"{names.get(u.recording, '')} {clock(u.start / rate)[:-4]}")
+            (u.heard, f"{(u.stop - u.start) / rate:.1f} s", f"{names.get(u.recording, '')} {presenter.bench.time(u.start, 0)}")
             for u in presenter.unmatched
         ]
         self.left.fill(rows, keys=[str(k) for k in range(len(rows))])

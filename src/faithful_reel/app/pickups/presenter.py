@@ -40,7 +40,7 @@ from faithful_reel.core.pickups.ledger import (
 )
 from faithful_reel.core.reel.reel import Lane, Piece, Reel
 from faithful_reel.core.reel.render import FileSources, Renderer
-from faithful_reel.core.units import clock, samples
+from faithful_reel.core.units import samples
 from faithful_reel.core.work.asking import (
     counts,
     heard_instead,
@@ -149,7 +149,7 @@ class PickupsPresenter(Observed):
         book = self.bench.book
         chapter = book.chapter(pickup.chapter)
         page = page_of(self.bench.text(chapter), pickup)
-        parts = [chapter.title.split(":")[0], f"page {page}" if page else "", clock(pickup.start / book.rate)[:-4]]
+        parts = [chapter.title.split(":")[0], f"page {page}" if page else "", self.bench.time(pickup.start, 0)]
         if sent := next((r for r in book.rounds if r.number == pickup.round), None):
             told = (("sent", sent.sent), ("to", sent.to), ("due", sent.due))
             parts.append(" ".join([f"round {sent.number}", *(f"{word} {value}" for word, value in told if value)]))

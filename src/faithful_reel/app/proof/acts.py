@@ -4,14 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 
-from PyQt6.QtCore import QLocale, QPoint
-from PyQt6.QtWidgets import QCheckBox, QDialog, QDialogButtonBox, QInputDialog, QMenu, QVBoxLayout
+from PyQt6.QtCore import QLocale
+from PyQt6.QtWidgets import QCheckBox, QDialog, QDialogButtonBox, QInputDialog, QVBoxLayout
 
 from faithful_reel.app.actions import Act, Menu, On
 from faithful_reel.app.asking import Asking
 from faithful_reel.app.desks import DeskName, Desks
+from faithful_reel.app.editing.by_ear import NEXT, ByEar
 from faithful_reel.app.editing.presenter import Editing
 from faithful_reel.app.proof.names_presenter import NamesPresenter
 from faithful_reel.app.proof.panel import ProofPanel
@@ -25,22 +27,9 @@ from faithful_reel.core.collate.findings import Decision, Kind
 from faithful_reel.core.collate.flaws import Flaw
 from faithful_reel.core.hear.ears import ENGLISH, LANGUAGES
 from faithful_reel.core.reel.reel import Reel
-from faithful_reel.core.units import clock
 from faithful_reel.core.work.reporting import SUFFIXES
 
 AT = DeskName.PROOF
-ON_THE_PAGE = (
-    "proof.note",
-    "edit.copy",
-    "edit.paste",
-    "edit.cut_close",
-    "edit.cut_fill",
-    "edit.pause",
-    "edit.softer",
-    "edit.louder",
-    "edit.split",
-)
-"""What the menu of the galley offers."""
 
 
 @dataclass
@@ -55,6 +44,7 @@ class ProofActs:
     desks: Desks
     ask: Asking
     settings: Settings
+    ear: ByEar
 
     def __post_init__(self) -> None:
         self.bench = self.presenter.bench
@@ -76,14 +66,7 @@ class ProofActs:
     def bind(self, acts: ActSource) -> None:
         """Where the acts of the page's menu come from."""
         self._bound = acts
-        self.panel.galley.menu_wanted.connect(self._menu)
         self.presenter.listen(self._follow)
-
-    def _menu(self, point: QPoint) -> None:
-        menu = QMenu(self.panel)
-        for act in ON_THE_PAGE:
-            menu.addAction(self._bound[act])
-        menu.exec(point)
 
     def _follow(self) -> None:
         self._bound["proof.doubtful"].setChecked(self.presenter.show_doubtful)
@@ -97,7 +80,9 @@ class ProofActs:
             return
         self._finding = finding.id
         span = self.presenter.span(finding)
-        if span is not None and not self.transport.playing:
+        if span is not None and self.transport.aside:  # it is seen once what sounds beside it is over
+            self.transport.spot = span.start
+        elif span is not None and not self.transport.playing:
             seconds = max(3.0, 2.5 * len(span) / self.bench.book.rate)
             self.transport.look_at((span.start + span.stop) // 2, spot=span.start, span_s=seconds)
 
@@ -143,13 +128,12 @@ class ProofActs:
     def listen(self) -> None:
         """Hear the finding at hand with its lead-in."""
         finding = self.presenter.finding()
-        span = self.presenter.span(finding) if finding else None
-        if span is None:
+        if finding is None or self.presenter.span(finding) is None:
             self.bench.tell(
                 "This finding is no longer heard in the reel." if finding else "No finding is at hand. Choose one in the docket."
             )
             return
-        self.transport.play_from(span.start, span.stop + self.bench.book.rate, lead=True)
+        self._hear_finding(finding.id)
 
     def elsewhere(self) -> None:
         """Hear the word at the cursor wherever else it is spoken."""
@@ -178,8 +162,22 @@ class ProofActs:
         self.presenter.step(-1)
 
     def _decide(self, decision: Decision) -> None:
+        """Decide; where it is wanted the next finding is heard at once, before anything is painted."""
         self.transport.stop()
-        self.presenter.decide(decision)
+        before, wanted = self.presenter.current, self.ear.on[NEXT]
+        following = self.presenter.following() if wanted else None
+        self.ear.then = partial(self._hear_finding, following.id) if following is not None else None
+        done = self.presenter.decide(decision)
+        self.ear.then = None
+        if done and wanted and not self.transport.playing and self.presenter.current != before:
+            self.listen()
+
+    def _hear_finding(self, finding_id: str) -> None:
+        chapter = self.bench.chapter
+        finding = next((f for f in self.bench.findings(chapter) if f.id == finding_id), None) if chapter is not None else None
+        span = self.presenter.span(finding) if finding is not None else None
+        if span is not None:
+            self.transport.play_from(span.start, span.stop + self.bench.book.rate, lead=True)
 
     def stet(self) -> None:
         """Let it stand."""
@@ -221,10 +219,9 @@ class ProofActs:
         """A finding by hand on marked sound, on selected words, or on the word being heard."""
         span = self.editing.span
         if span is not None and not self.editing.on_words:
-            rate = self.bench.book.rate
             found = self.editing.found()
             lane = self.editing.own_lane(found[1]) if found is not None else None
-            self.panel.note.open(f"{clock(span.start / rate)} to {clock(span.stop / rate)}", sound=span, lane=lane)
+            self.panel.note.open(f"{self.bench.time(span.start)} to {self.bench.time(span.stop)}", sound=span, lane=lane)
             return
         first, last = self.panel.galley.selection
         heard = self._heard_now()

@@ -12,7 +12,7 @@ from faithful_reel.app.widgets.delegates import RowDelegate
 from faithful_reel.app.widgets.parts import ROLE
 from faithful_reel.app.widgets.tables import RowMenu
 from faithful_reel.core.collate.findings import Finding, Kind, by_hand
-from faithful_reel.core.units import clock
+from faithful_reel.core.times import TimeFormat, time_text
 
 DECIDING = (
     "proof.listen",
@@ -27,6 +27,8 @@ DECIDING = (
 FEW_ROWS = 8
 Key = tuple[str, str]
 """A chapter and a finding in it."""
+Times = tuple[int, TimeFormat]
+"""The rate of positions, and how they are told."""
 Told = frozenset[tuple[Key, str]]
 """What is told of the sound of some findings."""
 
@@ -52,25 +54,25 @@ class DocketModel(QAbstractListModel):
         self._rows: Sequence[tuple[str, Finding]] = ()
         self._numbers: Mapping[str, str] = {}
         self._sound: dict[Key, str] = {}
-        self._rate = 1
+        self._times: Times = 1, TimeFormat.CLOCK
 
     def show(
         self,
         rows: Sequence[tuple[str, Finding]],
         numbers: Mapping[str, str],
-        rate: int,
+        times: Times,
         sound: Told = frozenset(),
     ) -> None:
         """Show these.
 
-        `numbers` are what stands before the times of a chapter's findings, `rate` is that of their positions; `sound` is what is
+        `numbers` are what stands before the times of a chapter's findings, `times` is how those are told; `sound` is what is
         told of the sound of some.
         """
-        before, alike = self._rows, numbers == self._numbers and rate == self._rate and dict(sound) == self._sound
+        before, alike = self._rows, numbers == self._numbers and times == self._times and dict(sound) == self._sound
         same = len(rows) == len(before)
         if not same:
             self.beginResetModel()
-        self._rows, self._numbers, self._rate, self._sound = rows, numbers, rate, dict(sound)
+        self._rows, self._numbers, self._times, self._sound = rows, numbers, times, dict(sound)
         if not same:
             self.endResetModel()
             return
@@ -94,7 +96,7 @@ class DocketModel(QAbstractListModel):
         chapter, f = self._rows[index.row()]
         kind = f.evidence.flaw or kind_words(f.kind)
         if role == ROLE:
-            where = " ".join(filter(None, (self._numbers.get(chapter, ""), clock(f.start / self._rate)[:-2])))
+            where = " ".join(filter(None, (self._numbers.get(chapter, ""), time_text(f.start, *self._times, digits=1))))
             told = self._sound.get((chapter, f.id)) or f"{100 * f.confidence:.0f} % sure"
             return f.decision, kind, finding_line(f) or kind, where, told
         if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.AccessibleTextRole):
@@ -126,14 +128,14 @@ class Docket(RowMenu, QListView):
         self,
         rows: Sequence[tuple[str, Finding]],
         numbers: Mapping[str, str],
-        rate: int,
+        times: Times,
         current: Key,
         selected: Sequence[Key] = (),
         sound: Told = frozenset(),
     ) -> None:
         """Show findings as in `DocketModel.show`, with one of them in hand, or several."""
         self.blockSignals(True)
-        self.rows.show(rows, numbers, rate, sound)
+        self.rows.show(rows, numbers, times, sound)
         places = {key: row for row, key in enumerate(self.rows.keys())}
         chosen = QItemSelection()
         for key in selected or (current,):

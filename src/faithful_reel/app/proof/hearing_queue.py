@@ -12,7 +12,6 @@ from faithful_reel.app.workbench import Observed
 from faithful_reel.core.book.model import ChapterState
 from faithful_reel.core.errors import Cancelled
 from faithful_reel.core.memo import Memo
-from faithful_reel.core.units import clock
 from faithful_reel.core.work.hearing_again import needs_again
 from faithful_reel.core.work.whole_book import to_hear
 
@@ -104,7 +103,7 @@ class HearingQueue(Observed):
         name = f"{left} chapter{'s' if left > 1 else ''} left"
         if self.paused:
             return f"{name}. Paused; what was heard is remembered."
-        return f"{name}, about {clock(self.seconds_left())[:-4]}."
+        return f"{name}, about {self.bench.time_of_seconds(self.seconds_left())}."
 
     # --- what is done ---------------------------------------------------------------------------------------------
 

@@ -138,6 +138,14 @@ class ProofPanel(Desk):
             return f"The key of “{name}” works on the page and in the docket. Click there first, or use the menu."
         return ""
 
+    def take_finding_on(self, word: int) -> bool:
+        """Take the finding on a written word in hand, that which is there already first; whether there is one."""
+        presenter = self._presenter
+        there = [f for f in presenter.docket() if f.word_index <= word < f.word_index + max(1, f.word_count)] if word >= 0 else []
+        if there and presenter.current not in {f.id for f in there}:
+            presenter.choose(there[0].id)
+        return bool(there) and self.side.currentIndex() == 0
+
     def _mark_clicked(self, mark: str) -> None:
         """Take the finding of a mark in hand; that of a take, the finding that asked for it."""
         pickup = next((p for p in self._presenter.bench.book.pickups if p.id == mark), None)
@@ -211,7 +219,9 @@ class ProofPanel(Desk):
         set_ = self._cells.of(chapter.id, (tokens, styles), cells)
         marks, breaks, reel = presenter.marks(chapter), frozenset(text.breaks), chapter.reel
         if reel is None:
-            return GalleyContent(set_, marks, rate=bench.book.rate, pages=styles.pages, breaks=breaks, lines=styles.lines)
+            return GalleyContent(
+                set_, marks, rate=bench.book.rate, time=bench.time, pages=styles.pages, breaks=breaks, lines=styles.lines
+            )
         paler = bench.estimate(chapter) is not None
         strips = tuple(_strip(bench, reel, k, drawn, paler=paler) for k in strips_of(reel))
         drawing = bench.overview(chapter.recording)
@@ -221,6 +231,7 @@ class ProofPanel(Desk):
             strips,
             len(reel),
             bench.book.rate,
+            bench.time,
             styles.pages,
             breaks,
             styles.lines,

@@ -29,7 +29,7 @@ from faithful_reel.core.errors import AppError
 from faithful_reel.core.hear.memory import Memory
 from faithful_reel.core.jobs import Job, Watch
 from faithful_reel.core.memo import Memo
-from faithful_reel.core.units import Span, clock
+from faithful_reel.core.units import Span
 from faithful_reel.core.work.deciding import deciding, fate, following_open, noted_on_sound, noted_on_words, open_count
 from faithful_reel.core.work.hearing import HeardChapter, heard_voices
 from faithful_reel.core.work.hearing_again import AsItStands, heard_as_it_stands, needs_again
@@ -169,9 +169,20 @@ class ProofPresenter(Observed):
             self.bench.tell("The docket shows no finding here.")
 
     def span(self, finding: Finding) -> Span | None:
-        """Where a finding is heard now."""
+        """Where a finding of the chapter at hand is heard now."""
         chapter = self.bench.chapter
-        return finding_span(chapter, finding) if chapter else None
+        if chapter is None:
+            return None
+        known = next((k for k, f in enumerate(self.bench.findings(chapter)) if f is finding), -1)
+        return self._spans_of(chapter)[known] if known >= 0 else finding_span(chapter, finding)
+
+    def following(self) -> Finding | None:
+        """The open finding of the chapter at hand that a decision of one would take in hand next."""
+        if len(self.selected) > 1 or self.finding() is None:
+            return None
+        rows = self.rows()
+        found = following_open(rows, self._at(rows, -1))
+        return found[1] if found is not None and found[0] == self.bench.chapter_id else None
 
     def decide(self, decision: Decision, note: str = "") -> bool:
         """Decide the finding at hand, or all that are selected, and move on to the next open one."""
@@ -294,7 +305,7 @@ class ProofPresenter(Observed):
         if chapter is None:
             return
         chapters = [replace(c, findings=self.bench.findings(c)) for c in (book.chapters if whole else (chapter,))]
-        rows = report_rows(book, chapters, self.bench.text, self.is_folded)
+        rows = report_rows(book, chapters, self.bench.text, self.is_folded, self.bench.times)
         title = f"{book.title}: proof report" + ("" if whole else f", {chapter.title}")
 
         def job(watch: Watch) -> Path:
@@ -434,7 +445,7 @@ class ProofPresenter(Observed):
         open_ = sum(f.decision is Decision.OPEN and not self.is_folded(f) for f in self.bench.findings(chapter))
         left = sum(map(len, self.listening.unheard(chapter)))
         rest = [f"{open_} findings open"] if open_ else []
-        rest += [f"{clock(left / self.bench.book.rate)[:-4]} not listened to"] if left > self.bench.book.rate else []
+        rest += [f"{self.bench.time(left, 0)} not listened to"] if left > self.bench.book.rate else []
         self.bench.tell(f"{chapter.title} is signed off" + (f", with {' and '.join(rest)}." if rest else "."))
         return True
 

@@ -10,7 +10,6 @@ from faithful_reel.app.proof.hearing_queue import HearingQueue, Row
 from faithful_reel.app.widgets.flow import Flow
 from faithful_reel.app.widgets.parts import ActButton, SidePane, button, label
 from faithful_reel.app.widgets.tables import Table
-from faithful_reel.core.units import clock
 
 HEADERS = ["chapter", "length", "state"]
 TICK_MS = 1000
@@ -99,7 +98,7 @@ class QueuePane(SidePane):
             return
         queue = self._queue
         rows = queue.rows()
-        cells = [(r.title, clock(r.seconds)[:-4] if r.seconds else "", _state(r)) for r in rows]
+        cells = [(r.title, queue.bench.time_of_seconds(r.seconds) if r.seconds else "", _state(r)) for r in rows]
         if cells != self._rows:
             self._rows = cells
             self.view.fill(cells, keys=[r.chapter for r in rows])

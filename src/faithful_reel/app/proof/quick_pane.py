@@ -12,7 +12,6 @@ from faithful_reel.app.proof.quick_check import MOST_AROUND_S, QuickCheck
 from faithful_reel.app.widgets.flow import Flow
 from faithful_reel.app.widgets.parts import ActButton, Choice, KeyButton, Scrolled, SidePane, button, label
 from faithful_reel.app.widgets.told import tell_reader
-from faithful_reel.core.units import clock
 
 NOTHING = "nothing"
 """Stands where nothing was heard, or nothing is written."""
@@ -138,7 +137,7 @@ class QuickPane(SidePane):
             tell_reader(self, self.told.text())
             return
         f = shown.finding
-        at = clock(f.start / quick.bench.book.rate)[:-2]
+        at = quick.bench.time(f.start, 1)
         settled = "   kept" if f.kept else f"   {f.decision.value}" if f.decision.value != "open" else ""
         self.kind.setText(f"{f.evidence.flaw or kind_words(f.kind)}   {100 * f.confidence:.0f} % sure   {at}{settled}")
         self.before.setText(f"… {shown.before}" if shown.before else "")

@@ -91,7 +91,7 @@ class DocketSide(QWidget):
         fate = self._fate.changed(chapter.reel if chapter else None, bench.book.pickups)
         docket = (presenter.current, presenter.show_doubtful, presenter.sieve, presenter.off, len(presenter.selected))
         sound = presenter.sound_told()
-        if self._seen.changed(findings, state, *docket, hash(others), sound, bench.lessons()):
+        if self._seen.changed(findings, state, *docket, hash(others), sound, bench.lessons(), bench.times.name):
             self._refresh(chapter)
         elif chapter is not None and fate:
             self.card.refresh()
@@ -109,8 +109,9 @@ class DocketSide(QWidget):
         self.unfold.setText(f"{folded} folded" if folded else "folded")
         self.unfold.setVisible(bool(folded) or presenter.show_doubtful)
         self.unfold.blockSignals(False)
+        times = presenter.bench.book.rate, presenter.bench.times
         at_hand = presenter.bench.chapter_id, presenter.current
-        self.list.show_rows(rows, numbers, presenter.bench.book.rate, at_hand, presenter.selected, presenter.sound_told())
+        self.list.show_rows(rows, numbers, times, at_hand, presenter.selected, presenter.sound_told())
         self.card.refresh()
         self.stack.setCurrentIndex(0 if rows else 1)
         self.empty.setText(self._why_empty(chapter))

@@ -8,7 +8,6 @@ from faithful_reel.app.release.presenter import ReleasePresenter
 from faithful_reel.app.theme import DAY, Theme
 from faithful_reel.app.widgets.parts import ActButton, Desk, label
 from faithful_reel.app.widgets.tables import Table
-from faithful_reel.core.units import clock
 
 
 class ReleasePanel(Desk):
@@ -62,7 +61,7 @@ class ReleasePanel(Desk):
         rows, colors = [], {}
         for released in presenter.released:
             for i, verdict in enumerate(released.verdicts):
-                name = f"{released.path.name}   {clock(released.figures.seconds)}" if i == 0 else ""
+                name = f"{released.path.name}   {presenter.bench.time_of_seconds(released.figures.seconds)}" if i == 0 else ""
                 rows.append(
                     (
                         name,

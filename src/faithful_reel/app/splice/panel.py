@@ -19,7 +19,6 @@ from faithful_reel.core.pickups.ledger import DONE, Pickup, State, shown
 from faithful_reel.core.splice.boundaries import Boundary
 from faithful_reel.core.splice.profile import Profile
 from faithful_reel.core.splice.seam import FIGURES, Ease, JudgedSeam
-from faithful_reel.core.units import clock
 from faithful_reel.core.work.splicing import LEAST_PITCH, InPlace, LineWord, Preview
 
 SHOWN_PROPOSALS = 4
@@ -231,7 +230,7 @@ class SplicePanel(Desk):
 
     def _line(self, pickup: Pickup) -> ListedLine:
         book = self._presenter.bench.book
-        under = f"{book.chapter(pickup.chapter).title.split(':')[0]} · {clock(pickup.start / book.rate)[:-4]}"
+        under = f"{book.chapter(pickup.chapter).title.split(':')[0]} · {self._presenter.bench.time(pickup.start, 0)}"
         mark = "not as written" if pickup.told and pickup.state in DONE else shown(pickup.state)
         return ListedLine(pickup.id, pickup.line, under, mark, urgent=bool(pickup.told))
 
@@ -285,13 +284,12 @@ class SplicePanel(Desk):
         if shown:
             self._presenter.look_at_joins()
         joins = self._presenter.joins or []
-        rate = self._presenter.bench.book.rate
         self.joins.fill(
             [
                 ListedLine(
                     f"{j.lane}/{j.seam.at}",
                     f"{j.left} | {j.right}",
-                    f"{clock(j.seam.at / rate)[:-4]}{_most(j.seam)}",
+                    f"{self._presenter.bench.time(j.seam.at, 0)}{_most(j.seam)}",
                     j.seam.ease.value,
                     urgent=j.seam.ease is Ease.REDO,
                 )

@@ -116,6 +116,10 @@ class TransportActs:
         if not self.loupe.look_at_span():
             self.transport.bench.tell("Nothing is marked that could be looked at.")
 
+    def to_whole(self) -> None:
+        """The chapter, or what was looked at before."""
+        self.loupe.look_at_whole()
+
     def closer(self) -> None:
         """Look closer."""
         self.loupe.zoom(0.6)
@@ -152,9 +156,10 @@ ACTS: tuple[Act[TransportActs], ...] = (
     Act("view.spectrum_less", V, "Less contrast", "", "More depth is shown", partial(A.contrast, by=1), within="Spectrogram"),
     Act("view.spectrum_finer", V, "Finer in pitch", "", "A longer window", partial(A.window, by=1), within="Spectrogram"),
     Act("view.spectrum_quicker", V, "Quicker in time", "", "A shorter window", partial(A.window, by=-1), within="Spectrogram"),
-    Act("view.to_span", V, "Look at the span, and back", "I", "What is marked fills the loupe; again: what was looked at before", A.to_span, apart=True),
-    Act("view.wave_higher", V, "Higher waves", "Ctrl+Alt++", "In the loupe", A.higher),
-    Act("view.wave_lower", V, "Lower waves", "Ctrl+Alt+-", "In the loupe", A.lower),
-    Act("view.closer", V, "Loupe closer", "Ctrl++", "Look closer", A.closer),
-    Act("view.farther", V, "Loupe farther", "Ctrl+-", "Look from farther", A.farther),
+    Act("view.to_span", V, "Look at the span, and back", "I", "What is marked fills the loupe, its loudest moment as high as the lane; again: what was looked at before", A.to_span, within="Loupe"),
+    Act("view.whole", V, "Look at the chapter, and back", "Shift+W", "All of it fills the loupe; again: what was looked at before", A.to_whole, within="Loupe"),
+    Act("view.wave_higher", V, "Higher waves", "Ctrl+Alt++", "In the loupe", A.higher, within="Loupe"),
+    Act("view.wave_lower", V, "Lower waves", "Ctrl+Alt+-", "In the loupe", A.lower, within="Loupe"),
+    Act("view.closer", V, "Loupe closer", "Ctrl++", "Look closer", A.closer, within="Loupe"),
+    Act("view.farther", V, "Loupe farther", "Ctrl+-", "Look from farther", A.farther, within="Loupe"),
 )  # fmt: skip

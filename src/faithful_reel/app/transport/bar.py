@@ -10,7 +10,6 @@ from faithful_reel.app.theme import Theme, scale_of_letters
 from faithful_reel.app.transport.presenter import LEADS_S, SOFTEST_DB, SPEEDS, Transport
 from faithful_reel.app.widgets.meters import Meter
 from faithful_reel.app.widgets.parts import ActButton, Choice, OneLine
-from faithful_reel.core.units import clock
 
 SIMULATED = "simulated sound"
 
@@ -92,7 +91,7 @@ class TransportBar(QWidget):
 
     def show_time(self, position: int) -> None:
         """A position in the sound that plays."""
-        self.time.setText(clock(position / self._transport.bench.book.rate))
+        self.time.setText(self._transport.bench.time(position))
 
     def show_position(self, position: int, *, follow: bool) -> None:
         """As the transport tells its views."""

@@ -18,6 +18,7 @@ from faithful_reel.core.memo import Seen
 from faithful_reel.core.reel.look import lane_look
 from faithful_reel.core.reel.reel import Reel, recordings_of
 from faithful_reel.core.reel.render import Row, heard_lanes
+from faithful_reel.core.times import TimeFormat
 from faithful_reel.core.units import Signal, decibels
 from faithful_reel.core.work.editing import lane_told
 from faithful_reel.core.work.mending import tone_level
@@ -80,7 +81,7 @@ class CloseView(Loupe):
         chapter = bench.chapter
         reel = chapter.reel if chapter else None
         drawn = tuple(bench.overview(r) is not None for r in recordings_of(reel)) if reel else ()
-        times = self._editing.times
+        times = bench.times
         if not self._shown.changed(reel, chapter.hearing if chapter else "", drawn, chapter.id if chapter else "", times.name):
             return
         if chapter is None or reel is None:
@@ -95,6 +96,8 @@ class CloseView(Loupe):
                 bench.book.rate,
                 words,
                 tone_level(bench.book, chapter),
+                bench.time,
+                None if bench.times is TimeFormat.CLOCK else bench.time,
                 tuple((m.at, m.name, m.color) for m in reel.markers),
             )
         )

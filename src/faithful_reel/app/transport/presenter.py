@@ -5,20 +5,23 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Protocol
 
+from faithful_reel.app.rendering import Rendering, Turn
 from faithful_reel.app.settings import Settings, number
 from faithful_reel.app.transport.listening import Listening
 from faithful_reel.app.workbench import Observed, Workbench
 from faithful_reel.core.audio.tempo import FASTEST, SLOWEST
 from faithful_reel.core.book.model import ChapterState
+from faithful_reel.core.reel.changes import Between
 from faithful_reel.core.reel.reel import Reel
-from faithful_reel.core.units import Signal
+from faithful_reel.core.units import Span
 
 SPEEDS = (0.75, 0.9, 1.0, 1.1, 1.25, 1.5, 1.75, 2.0, 2.25, 2.5)
 LEADS_S = (0.0, 1.0, 2.0, 3.0)
 SHUTTLE = (-2.5, -1.5, -1.0, 0.0, 1.0, 1.5, 2.5)
 """Speeds that the shuttle goes through, backwards under zero."""
 SOFTEST_DB, VOLUME_STEP_DB = -40.0, 2.0
-Rendering = Callable[[int, int], Signal]
+REST_S = 0.4
+"""Between two times that a stretch is heard in a loop."""
 
 
 class Player(Protocol):
@@ -40,7 +43,10 @@ class Player(Protocol):
         speed: float = 1.0,
         loop: bool = False,
         backwards: bool = False,
+        rest: int = 0,
+        shown: Callable[[int], int] = int,
     ) -> None: ...
+    def turn(self, turn: Turn) -> None: ...
     def stop(self) -> None: ...
     def use_device(self, device: str) -> None: ...
 
@@ -70,6 +76,15 @@ class Transport(Observed):
         """Told the position where another reel than that of the chapter is heard."""
         self._playing: Reel | None = None
         self._shuttle = 0.0
+        self._stretch = Span(0, 0)
+        self.aside = False
+        """Whether what plays leaves the cursor where it is."""
+        self.instead: Reel | None = None
+        """The other state of the chapter's reel that is heard in its place."""
+        self.went_on = False
+        """Whether the chapter was playing when the sound was last stopped, but by its own key."""
+        self.moves = 0
+        """How often the user took the cursor elsewhere."""
         self._chapter = bench.chapter_id
         bench.listen(self._bench_changed)
 
@@ -107,40 +122,94 @@ class Transport(Observed):
             return
         chapter, reel = found
         start = min(max(0, position), len(reel))
-        self._playing = reel
+        self._began(reel)
         render, rate, backwards = self.bench.renderer(reel).render, self.bench.book.rate, speed < 0
         last = len(reel) if stop is None else min(stop, len(reel))
         if backwards:
             self.player.play(render, 0, start, rate, speed=-speed, backwards=True)
             return
+        self._stretch = Span(start, max(start, last))
         self.player.play(render, start, last, rate, speed=speed, loop=self.looping)
         self.listened.begin(chapter.id, reel, start)
 
+    def _began(self, reel: Reel | None, *, aside: bool = False, instead: Reel | None = None) -> None:
+        """What plays from now on; what played before is over."""
+        self.player.stop()
+        self._playing, self.aside, self.instead, self.went_on = reel, aside, instead, False
+
+    def hear(self, start: int, stop: int, *, instead: Reel | None = None) -> None:
+        """Hear a stretch of the chapter at hand once, with Loop again and again after a rest; the cursor stays where it is.
+
+        With `instead` another state of its reel is heard, at the same words.
+        """
+        found = self._reel()
+        if found is None:
+            return
+        chapter, reel = found
+        self._began(reel, aside=True, instead=instead)
+        self._stretch = Span(min(max(0, start), len(reel)), min(stop, len(reel)))
+        turn, rate = self._turn(reel, instead), self.bench.book.rate
+        rest = round(REST_S * rate)
+        self.player.play(
+            turn.render, turn.start, turn.stop, rate, speed=self.speed, loop=self.looping, rest=rest, shown=turn.shown
+        )
+        if instead is None:
+            self.listened.begin(chapter.id, reel, self._stretch.start)
+
+    def turn(self, instead: Reel | None) -> None:
+        """Go on, without a gap, with the same words of another state of the chapter's reel; with None as it is now."""
+        found = self._reel()
+        if found is None or not self.plays_chapter or self._shuttle < 0:
+            return
+        chapter, reel = found
+        self.listened.end()
+        self.instead = instead
+        self.player.turn(self._turn(reel, instead))
+        if instead is None:
+            self.listened.begin(chapter.id, reel, self.player.position)
+        self.changed()
+
+    def _turn(self, reel: Reel, instead: Reel | None) -> Turn:
+        start, stop = self._stretch.start, self._stretch.stop
+        if instead is None:
+            return Turn(self.bench.renderer(reel).render, int, int, start, stop)
+        between = Between(reel, instead)
+        first, last = between.there(start), between.there(stop)
+        return Turn(self.bench.renderer(instead).render, between.there, between.here, first, max(first + 1, last))
+
     def hear_reel(self, reel: Reel, start: int = 0, stop: int | None = None) -> None:
         """Play any reel, at the speed that is set."""
-        self._playing = reel
+        self._began(reel)
         stop = len(reel) if stop is None else stop
         self.player.play(self.bench.renderer(reel).render, start, stop, self.bench.book.rate, speed=self.speed, loop=self.looping)
 
     def hear_sound(self, render: Rendering, start: int, stop: int, *, loop: bool = False, speed: float | None = None) -> None:
         """Play sound that is no reel of the book; `loop` over and over and `speed` as given, whatever is set."""
-        self._playing = None
+        self._began(None)
         self.player.play(render, start, stop, self.bench.book.rate, speed=speed or self.speed, loop=loop)
 
     def toggle(self) -> None:
         """Play from the spot, or stop there."""
-        if self.player.playing:
-            self.stop()
-            self.spot = self.player.position
-        else:
+        self.moves += 1
+        if not self.player.playing:
             self.play_from(self.spot)
+            return
+        of_chapter, at = self.plays_chapter, self.player.position
+        self.stop()
+        self.went_on = False
+        if of_chapter:
+            self.spot = at
+            self.show(at, follow=False)
 
     def stop(self) -> None:
         """Stop the sound."""
+        if self.playing:
+            self.went_on = self.plays_chapter and not self.aside
         self.player.stop()
 
     def back(self) -> None:
         """Play again from a little earlier."""
+        self.moves += 1
         self.play_from(self.player.position if self.player.playing else self.spot, lead=True)
 
     def shuttle(self, by: int) -> None:
@@ -159,6 +228,7 @@ class Transport(Observed):
 
     def go_to(self, position: int, *, look: bool = False) -> None:
         """Put the cursor at a position; while playing, go on from there.  `look` brings it to the middle of the loupe."""
+        self.moves += 1
         self.spot = position
         if self.player.playing:
             self.play_from(position)
@@ -193,10 +263,11 @@ class Transport(Observed):
     def moved(self, position: int) -> None:
         """The player came so far."""
         if self.plays_chapter:
-            if self._shuttle >= 0:
+            if self._shuttle >= 0 and self.instead is None:
                 self.listened.reach(position)
-            self.spot = position
-            self.show(position, follow=True)
+            if not self.aside:
+                self.spot = position
+            self.show(position, follow=not self.aside)  # what is worked on stays in view while it is heard
         else:
             for told in self.elsewhere:
                 told(position)
@@ -206,6 +277,9 @@ class Transport(Observed):
         if not self.player.playing:
             self._shuttle = 0.0
             self.listened.end()
+            if self.aside:
+                self.aside, self.instead = False, None
+                self.show(self.spot, follow=True)
         self.changed()
 
     # --- how ------------------------------------------------------------------------------------------------------
@@ -214,7 +288,9 @@ class Transport(Observed):
         """Play at another speed, now and from now on; the pitch stays."""
         self.speed = min(SPEEDS, key=lambda known: abs(known - speed))
         self._settings.setValue("listen/speed", self.speed)
-        if self.plays_chapter:
+        if self.plays_chapter and self.aside:
+            self.hear(self._stretch.start, self._stretch.stop, instead=self.instead)
+        elif self.plays_chapter:
             self.play_from(self.player.position)
         self.changed()
 

@@ -6,7 +6,7 @@ import html
 from typing import TYPE_CHECKING, Protocol
 
 from PyQt6.QtCore import QEvent, QSize, Qt
-from PyQt6.QtGui import QAction, QKeyEvent, QKeySequence, QPainter, QPaintEvent, QResizeEvent
+from PyQt6.QtGui import QAction, QKeyEvent, QPainter, QPaintEvent, QResizeEvent
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QFrame, QLabel, QPushButton, QScrollArea, QWidget
 
 from faithful_reel.app.theme import Theme
@@ -191,6 +191,7 @@ class ActSource(Protocol):
 
     def __getitem__(self, act_id: str) -> QAction: ...
     def tip(self, act_id: str) -> str: ...
+    def key(self, act_id: str) -> str: ...
 
 
 class ActButton(Button):
@@ -222,7 +223,7 @@ class KeyButton(ActButton):
     def follow(self, acts: ActSource) -> None:
         """Show the act's key as it is now."""
         super().follow(acts)
-        key = acts[self.act].shortcut().toString(QKeySequence.SequenceFormat.NativeText)
+        key = acts.key(self.act)
         self.setText(f"{self._words}  {key}" if key else self._words)
 
 

@@ -782,6 +782,8 @@ REEL_STEPS = {
     "draw_line": "Draw the gain line",
     "set_fade": "Fade",
     "set_join": "Set a crossfade",
+    "lengthen_pause": "Longer pause",
+    "slide": "Slide",
     "set_joins": "Set all joins",
     "name_piece": "Name a piece",
     "add_lane": "Add a lane",

@@ -48,9 +48,9 @@ class Session:
         store.mend_states(self.book)
         self._states[store.head] = self.book
 
-    def listen(self, listener: Callable[[Book, Book], None]) -> None:
-        """Call `listener(before, after)` after every change."""
-        self._listeners.append(listener)
+    def listen(self, listener: Callable[[Book, Book], None], *, first: bool = False) -> None:
+        """Call `listener(before, after)` after every change, with `first` before those that are there."""
+        self._listeners.insert(0 if first else len(self._listeners), listener)
 
     def do(self, command: BookCommand, may: Callable[[Book, Book], None] | None = None) -> None:
         """Carry out a command: apply, write, show.  If it raises, nothing has changed.
@@ -118,12 +118,29 @@ class Session:
 
     def go_to(self, step: int) -> None:
         """Stand at any step of the journal."""
+        book = self.state(step)
+        self.store.go_to(step)
+        self._become(book)
+
+    def state(self, step: int) -> Book:
+        """The book as it was at any step of the journal."""
         if step not in self._states:
             for at, known in self.store.books_to(step):  # those before it come next
                 self._hold(at, known)
-        book = self._states[step]
-        self.store.go_to(step)
-        self._become(book)
+        return self._states[step]
+
+    def reel_before(self, chapter: str) -> Reel | None:
+        """A chapter's reel as it was before the last step that changed it, as far as that is held; None where it is not."""
+        now = _reels_of(self.book).get(chapter)
+        step = self.store.head
+        while step > 0:
+            step = self.store.step(step).parent
+            known = self._states.get(step)
+            if known is None:
+                return None
+            if (was := _reels_of(known).get(chapter)) is not now:
+                return was
+        return None
 
     def close(self) -> None:
         """Keep the book's state where it moved since it was opened, and let go of it."""

@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from itertools import pairwise
 
 from faithful_reel.core.errors import EditRefused
+from faithful_reel.core.reel.exchanges import same_objects
 from faithful_reel.core.reel.reel import MOST_BEND, OFF_DB, Fade, Join, Lane, Piece, Reel, Rest, RoomTone, Segment, ToneSource
 
 LEAST_GAIN_DB, MOST_GAIN_DB = -60.0, 24.0
@@ -109,15 +110,19 @@ def reel_within(reel: Reel, before: Reel | None, lengths: Mapping[str, int]) -> 
         raise EditRefused("The result would last longer than any chapter can.")
     if before is not None and not any(k.linked for k in reel.lanes) and any(k.linked for k in before.lanes):
         raise EditRefused("One lane at least stays linked: the chapter's time is that of the linked lanes.")
-    known = {id(lane) for lane in before.lanes} if before is not None else set()
-    seen = {id(s) for lane in before.lanes for s in lane.segments} if before is not None else set()
+    known = {lane.id: lane for lane in before.lanes} if before is not None else {}
     for lane in reel.lanes:
-        if id(lane) in known:
+        was = known.get(lane.id)
+        if was is lane:
             continue
         _set_within(lane)
         if lane.tone is not None:
             _held(lane, lane.tone, lengths)
-        for segment in lane.segments:
+        old, now = was.segments if was is not None else (), lane.segments
+        first = same_objects(old, now, len(old), len(now))
+        last = same_objects(old[::-1], now[::-1], len(old) - first, len(now) - first)
+        seen = set(map(id, old[first : len(old) - last]))
+        for segment in now[first : len(now) - last]:
             if id(segment) not in seen:
                 segment_within(segment)
                 if not isinstance(segment, Rest):

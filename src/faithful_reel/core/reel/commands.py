@@ -9,12 +9,14 @@ from faithful_reel.core.reel.cutting import (
     CutAndClose,
     CutAndFill,
     InsertPause,
+    LengthenPause,
     MoveEdge,
     MoveJoin,
     Overlap,
     Paste,
     PutBackSound,
     ReplaceByTake,
+    Slide,
     SplitAt,
     SplitMany,
 )
@@ -37,6 +39,8 @@ ReelCommand = (
     CutAndClose
     | CutAndFill
     | InsertPause
+    | LengthenPause
+    | Slide
     | SplitAt
     | SplitMany
     | MoveJoin
@@ -74,6 +78,7 @@ __all__ = [
     "DrawLine",
     "DressLane",
     "InsertPause",
+    "LengthenPause",
     "LinkLane",
     "MixLane",
     "MoveEdge",
@@ -93,6 +98,7 @@ __all__ = [
     "SetJoin",
     "SetJoins",
     "SetLaneTone",
+    "Slide",
     "SplitAt",
     "SplitMany",
     "ToneSource",

@@ -126,6 +126,85 @@ class InsertPause:
 
 
 @dataclass(frozen=True, slots=True)
+class LengthenPause:
+    """As `InsertPause`, where room tone or nothing is laid already: there is more of it, in one piece.
+
+    |  a  |tone|  b  |   ->   |  a  |tone    |  b  |
+            ^
+    """
+
+    at: int
+    length: int
+    tone: ToneSource | None
+    lane: LaneRef = 0
+    kind: Literal["lengthen_pause"] = "lengthen_pause"
+
+    def apply(self, reel: Reel) -> Reel:
+        """The reel, longer by the length."""
+        if not 0 <= self.at <= len(reel) or self.length < 1:
+            raise EditRefused("A pause can not be made longer by this here.")
+        own, lanes = reel.index(self.lane), list(reel.lanes)
+        with_it = together(reel, own)
+        for k in with_it:
+            if k == own or self.at < len(lanes[k]):
+                lanes[k] = _waiting(lanes[k], self.at, self.length, self.tone if k == own else lanes[k].tone)
+        alone = not reel.lanes[own].linked
+        markers = reel.markers if alone else moved_markers(reel.markers, Span(self.at, self.at), self.length)
+        return Reel(with_lateness(lanes, with_it, self.length), markers)
+
+
+def _waiting(lane: Lane, at: int, length: int, tone: ToneSource | None) -> Lane:
+    """A lane that waits at a place: what is laid there becomes longer, else its filling is put in."""
+    starts = lane.starts()
+    k = bisect_left(starts, at) - 1  # the segment that ends there, or holds the place
+    laid = lane.segments[k] if 0 <= k < len(lane.segments) else None
+    if isinstance(laid, Rest if tone is None else RoomTone) and (tone is None or _woven(laid) == _woven(tone)):
+        return replace(lane, segments=(*lane.segments[:k], grown(laid, 0, length), *lane.segments[k + 1 :]))
+    return lane.replaced(Span(at, at), (_filling(lane, tone, length, at),), SOFT)
+
+
+def _woven(laid: Segment | ToneSource) -> tuple[str, int, int]:
+    """What room tone is woven from."""
+    return ("", 0, 0) if isinstance(laid, Rest) else (laid.recording, laid.start, laid.stop)
+
+
+@dataclass(frozen=True, slots=True)
+class Slide:
+    """Let a stretch of one lane come earlier or later: room tone fills what it leaves, and it lies over what comes next.
+
+    |  a  | s |  b  |   ->   |  a  |tone| s | b |
+          ^^^^^ ->
+
+    Nothing else moves; markers in it go with it where it is on the first voice.
+    """
+
+    start: int
+    stop: int
+    by: int
+    tone: ToneSource | None
+    lane: LaneRef = 0
+    kind: Literal["slide"] = "slide"
+
+    def apply(self, reel: Reel) -> Reel:
+        """The reel with the stretch where it is now."""
+        lane = lane_at(reel, self.lane)
+        whole = Span(min(self.start, self.start + self.by), max(self.stop, self.stop + self.by))
+        if not self.by or self.start >= self.stop or whole.start < 0 or whole.stop > len(lane):
+            raise EditRefused("What is marked can not go any further.")
+        content = lane.between(Span(self.start, self.stop))
+        over = Span(self.start, whole.stop) if self.by > 0 else Span(whole.start, self.stop)
+        left = self.start if self.by > 0 else whole.start + len(self)
+        slid = _waiting(lane.replaced(over, content, SOFT), left, abs(self.by), self.tone)
+        leads = next((k for k in reel.lanes if k.linked and not k.music), lane)
+        inside = [m for m in reel.markers if self.start <= m.at < self.stop and leads is lane]
+        markers = tuple(replace(m, at=m.at + self.by) if m in inside else m for m in reel.markers)
+        return replace(reel.with_lane(self.lane, slid), markers=markers)
+
+    def __len__(self) -> int:
+        return self.stop - self.start
+
+
+@dataclass(frozen=True, slots=True)
 class SplitAt:
     """Cut a piece in two without any change to the sound.
 

@@ -68,8 +68,8 @@ def exchanges(before: Lane, after: Lane) -> list[Exchange]:
     old, now = before.segments, after.segments
     if old is now:
         return []
-    first = _same(old, now, len(old), len(now))
-    last = _same(old[::-1], now[::-1], len(old) - first, len(now) - first)
+    first = same_objects(old, now, len(old), len(now))
+    last = same_objects(old[::-1], now[::-1], len(old) - first, len(now) - first)
     starts, ends = before.starts(), after.starts()
     o0, o1, n0, n1 = starts[first], starts[len(old) - last], ends[first], ends[len(now) - last]
     stayed = _stayed(list(atoms(old[first : len(old) - last], o0)), list(atoms(now[first : len(now) - last], n0)))
@@ -85,7 +85,7 @@ def _rests(lane: Lane, span: Span) -> bool:
     return all(isinstance(s, Rest) for s in lane.between(span))
 
 
-def _same(a: Sequence[Segment], b: Sequence[Segment], most_a: int, most_b: int) -> int:
+def same_objects(a: Sequence[Segment], b: Sequence[Segment], most_a: int, most_b: int) -> int:
     """How many segments two rows begin with that are the same objects."""
     low, high = 0, min(most_a, most_b)
     while low < high:
@@ -192,8 +192,8 @@ class Playing:
             old, now = self._lanes.get(name, ()), lanes.get(name, ())
             if old is now:
                 continue
-            first = _same(old, now, len(old), len(now))
-            last = _same(old[::-1], now[::-1], len(old) - first, len(now) - first)
+            first = same_objects(old, now, len(old), len(now))
+            last = same_objects(old[::-1], now[::-1], len(old) - first, len(now) - first)
             for recording, start, stop in heard_in(now[first : len(now) - last]):
                 insort(self._rows.setdefault(recording, []), (start, stop))
                 self._longest[recording] = max(self._longest.get(recording, 0), stop - start)

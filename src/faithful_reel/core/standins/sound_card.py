@@ -31,6 +31,12 @@ class SimulatedCard:
         self._pushed += max(0, taken)
         return max(0, taken)
 
+    def take_back(self, keep: int) -> int:
+        """Let go of what is to come, but for `keep` samples; how many were let go."""
+        gone = max(0, self._pushed - self.played() - keep)
+        self._pushed -= gone
+        return gone
+
     def played(self) -> int:
         """Samples played since `begin`; stands still where the buffer ran dry."""
         if self._since is not None:

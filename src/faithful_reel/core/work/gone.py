@@ -57,8 +57,11 @@ def going(
     after: Book,
     columns: Callable[[ChapterState, int], Columns],
     tokens: Callable[[ChapterState], Tokens],
+    meant: Collection[str] = (),
 ) -> list[Going]:
     """What a step takes away from the lanes of all chapters it changes; sound that it only moves is not told.
+
+    Of the lanes that it is `meant` for nothing is told either.
 
     `columns(chapter, lane)` gives (2, n) minima and maxima between n + 1 positions of the chapter's reel before the step,
     `tokens(chapter)` its words.  Something sounds where the peak of 10 ms is 12 dB over what is usual in the quiet of the lane,
@@ -75,6 +78,8 @@ def going(
     found: list[Going] = []
     for chapter, was, _, changed in rows:
         for number, lane in enumerate(was.lanes):
+            if lane.id in meant:
+                continue
             spans = _lost(lane, changed.get(lane.id, ()), came)
             if not spans:
                 continue
@@ -162,13 +167,20 @@ def _lost(was: Lane, changed: Iterable[Exchange], came: Came) -> list[Span]:
 
 def lane_words(tokens: Tokens, spans: Sequence[Span], lane: int) -> str:
     """What one voice says in some stretches, as far as it was heard."""
-    said = [t.text for t in tokens if t.lane == lane and any(t.start < s.stop and t.stop > s.start for s in spans)]
-    return " ".join(said)
+    touched = np.zeros(len(tokens), bool)
+    for span in spans:
+        touched |= (tokens.starts < span.stop) & (tokens.stops > span.start)
+    if tokens.lanes is not None:
+        touched &= tokens.lanes == lane
+    elif lane:
+        return ""
+    return " ".join(tokens.texts[k] for k in np.flatnonzero(touched).tolist())
 
 
 def _sounding(columns: Columns, spans: Sequence[Span], length: int, rate: int) -> int:
     """For how many samples of some spans, which rise and do not overlap, something sounds."""
     step, around = max(1, rate // 100), 15 * rate
+    spans = [s for s in spans if _peak(columns, s, length) > QUIETEST]
     near: list[tuple[int, int, list[Span]]] = []
     for span in (Span(s.start, min(s.stop, length)) for s in spans if s.start < min(s.stop, length)):
         first, last = max(0, span.start - around), min(length, span.stop + around)
@@ -177,6 +189,12 @@ def _sounding(columns: Columns, spans: Sequence[Span], length: int, rate: int) -
         elif last - first >= step:
             near.append((first, last, [span]))
     return sum(_sounding_near(columns, *row, step, around) for row in near)
+
+
+def _peak(columns: Columns, span: Span, length: int) -> float:
+    """The highest sample of a span, as far as the lane reaches."""
+    ends = np.array([span.start, min(span.stop, length)], np.float64)
+    return float(np.abs(columns(ends)).max()) if ends[0] < ends[1] else 0.0
 
 
 def _sounding_near(columns: Columns, first: int, last: int, spans: Sequence[Span], step: int, around: int) -> int:

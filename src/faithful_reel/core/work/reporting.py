@@ -14,7 +14,7 @@ from faithful_reel.core.collate.findings import Decision, Finding, is_shown
 from faithful_reel.core.errors import StoreProblem
 from faithful_reel.core.files import beside, harmless, refuse_over
 from faithful_reel.core.text.words import Chapter
-from faithful_reel.core.units import clock
+from faithful_reel.core.times import TimeFormat, time_text
 from faithful_reel.core.work.timeline import finding_spans
 
 HEADINGS = ("chapter", "page", "time", "kind", "written", "heard", "the line", "decision", "note", "sure")
@@ -43,6 +43,7 @@ def report_rows(
     chapters: Sequence[ChapterState],
     text_of: Callable[[ChapterState], Chapter],
     folded: Callable[[Finding], bool] | None = None,
+    times: TimeFormat = TimeFormat.CLOCK,
 ) -> list[Row]:
     """The findings of chapters in reading order; those that are folded away in the docket are left out here, too."""
     folded = folded or (lambda f: f.decision is Decision.OPEN and not is_shown(f))
@@ -59,7 +60,7 @@ def report_rows(
                 Row(
                     chapter.title,
                     text.words[at].page if text.words else 0,
-                    clock(span.start / book.rate) if span else "",
+                    time_text(span.start, book.rate, times) if span else "",
                     finding.kind.value.replace("_", " "),
                     finding.written,
                     finding.heard,

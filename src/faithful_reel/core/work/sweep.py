@@ -11,20 +11,20 @@ import numpy as np
 
 from faithful_reel.core.book.model import Book, ChapterState
 from faithful_reel.core.collate.findings import Decision, Finding, Kind
-from faithful_reel.core.collate.flaws import USUAL, Flaw, Gap, Place, habits, place_after
+from faithful_reel.core.collate.flaws import Flaw, Place
 from faithful_reel.core.reel.commands import CutAndClose, ReelCommand
 from faithful_reel.core.reel.timing import LINKED
 from faithful_reel.core.text.spoken import plain
 from faithful_reel.core.text.words import Chapter
-from faithful_reel.core.units import EAR_RATE, Span, decibels, samples
+from faithful_reel.core.units import Span, decibels, samples
 from faithful_reel.core.work.editing import loudest
 from faithful_reel.core.work.gone import beside
 from faithful_reel.core.work.mending import Columns, finding_span, mending_edit
+from faithful_reel.core.work.pauses import pauses_of, quietest_stretch, usual_lengths
 from faithful_reel.core.work.timeline import Hearing, Token, Tokens, finding_spans, lane_with
 
 FILLERS = frozenset({"ah", "eh", "er", "erm", "hm", "hmm", "mhm", "mm", "uh", "uhm", "um", "umm"})
 """Hesitations, as ears write them (from memory)."""
-STEP_S = 0.005
 LEAST_CUT_S = 0.03
 """Less is not worth a join (own rule)."""
 
@@ -137,14 +137,14 @@ def swept(rows: Sequence[Sweep]) -> list[Sweep]:
 
 def _pauses(book: Book, text: Chapter, tokens: Tokens, within: Span, settings: SweepSettings, columns: Columns) -> list[Sweep]:
     rate = book.rate
-    gaps = _gaps(text, tokens)
-    scaled = [Gap(s.start * EAR_RATE // rate, s.stop * EAR_RATE // rate, w, place) for s, w, place, _ in gaps]
-    usual = habits(scaled, USUAL)
+    pauses = pauses_of(text, tokens)
+    usual = usual_lengths(pauses, rate)
     found: list[Sweep] = []
-    for span, word, place, lane in gaps:
+    for pause in pauses:
+        span, place = pause.span, pause.place
         if place is Place.RETAKE or span.start < within.start or span.stop > within.stop:
             continue
-        length, habit = len(span) / rate, usual[place][0]
+        length, habit = len(span) / rate, usual[place]
         if length < max(settings.least_s, settings.times * habit):
             continue
         leaves = max(2 * settings.keep_s, habit + settings.variety * (length - habit))
@@ -159,26 +159,14 @@ def _pauses(book: Book, text: Chapter, tokens: Tokens, within: Span, settings: S
                 f"pause {span.start}",
                 Sweeping.PAUSES,
                 span,
-                _around(text, word),
+                _around(text, pause.word),
                 f"{length:.2f} s, usual {habit:.2f} {place.value}",
                 f"{length - len(going) / rate:.2f} s",
                 going,
                 CutAndClose(going.start, going.stop),
-                lane,
+                pause.lane,
             )
         )
-    return found
-
-
-def _gaps(text: Chapter, tokens: Tokens) -> list[tuple[Span, int, Place, int]]:
-    """What lies between heard words, the written word before it, the kind of place, and the lane of the voice before it."""
-    heard = tokens.heard()
-    reached = np.maximum.accumulate(heard.stops) if len(heard) else heard.stops
-    found: list[tuple[Span, int, Place, int]] = []
-    for k in np.flatnonzero(heard.starts[1:] > reached[:-1]).tolist():
-        before, after = int(heard.words[k]), int(heard.words[k + 1])
-        place = place_after(text, before) if before >= 0 and after == before + 1 else Place.RETAKE
-        found.append((Span(int(reached[k]), int(heard.starts[k + 1])), before, place, heard[int(k)].lane))
     return found
 
 
@@ -189,30 +177,6 @@ def _around(text: Chapter, word: int) -> str:
     words = [w.text for w in text.words[max(0, word - 1) : word + 3]]
     at = min(2, word + 1)
     return f"{' '.join(words[:at])} | {' '.join(words[at:])}"
-
-
-def quietest_stretch(columns: Columns, span: Span, length: int, keep: int, rate: int) -> Span | None:
-    """The quietest stretch of a length inside of a pause, `keep` away from its ends; None where it does not fit.
-
-    So a breath stays whole where there is room beside it.  `columns` gives for (m + 1,) positions the (2, m) minima and
-    maxima between them; the energy of a stretch is that of the peaks of 5 ms.
-    """
-    first, last, step = span.start + keep, span.stop - keep, max(1, round(STEP_S * rate))
-    if length <= 0 or last - first < length:
-        return None
-    edges = np.arange(first, last + 1, step, dtype=np.float64)
-    rows = length // step
-    if len(edges) - 1 <= rows or rows < 1:
-        middle = (first + last - length) // 2
-        return Span(middle, middle + length)
-    peaks = np.maximum.reduce(np.abs(columns(edges))).astype(np.float64)
-    sums = np.concatenate([[0.0], np.cumsum(np.square(peaks))])
-    energy = sums[rows:] - sums[:-rows]
-    edge_peaks = np.square(np.concatenate([peaks, peaks[-1:]]))
-    energy = energy + 8 * (edge_peaks[: len(energy)] + edge_peaks[rows : rows + len(energy)])  # the join itself in the quiet
-    least = np.flatnonzero(energy <= energy.min() * 1.02 + 1e-12)
-    at = int(edges[least[np.argmin(np.abs(least - (len(energy) - 1) / 2))]])
-    return Span(at, min(at + length, last))
 
 
 def _breaths(

@@ -86,6 +86,8 @@ class GalleyContent:
     """From the top; the words' times are those of the first."""
     length: int = 0
     rate: int = 44_100
+    time: Callable[[int], str] = str
+    """How a position is told."""
     pages: tuple[tuple[int, int], ...] = ()
     """(word, page) where a page of the manuscript begins."""
     breaks: frozenset[int] = frozenset()

@@ -12,7 +12,6 @@ from faithful_reel.app.widgets.galley.content import GalleyContent
 from faithful_reel.app.widgets.galley.marks import MOST_NOTES, note_top
 from faithful_reel.app.widgets.galley.view import Page
 from faithful_reel.app.widgets.told import tell_reader
-from faithful_reel.core.units import clock
 from faithful_reel.core.work.page import Mark
 
 MOST_READ = 40
@@ -263,7 +262,7 @@ class Galley(Page):
         number = self.setting.line_of[self._cursor]
         line, cell = self.setting.lines[number], cells[self._cursor]
         row = " ".join(cells.texts[line.first : min(line.stop, line.first + MOST_READ)])
-        heard = f"heard at {clock(cell.start / self.content.rate)}" if cell.start >= 0 else "not heard"
+        heard = f"heard at {self.content.time(cell.start)}" if cell.start >= 0 else "not heard"
         told = [f"{cell.text}, {heard}", *(_said(k) for k in self.drawing.marks_at.get(number, ())), f"Line {number + 1}: {row}"]
         tell_reader(self, ". ".join(told))
 

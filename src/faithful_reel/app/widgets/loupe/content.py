@@ -73,6 +73,10 @@ class LoupeContent:
     rate: int = 44_100
     words: LoupeWords | None = None
     tone_level: float | None = None
+    time: Callable[[int], str] = str
+    """How a position is told."""
+    short_time: Callable[[int, int], str] | None = None
+    """How it is told on the ruler, with so many digits of the second; None: by minutes and seconds."""
     markers: tuple[tuple[int, str, str], ...] = ()
     """(position, name, the theme's role of its colour)."""
 

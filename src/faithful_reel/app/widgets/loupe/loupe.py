@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 
 import numpy as np
-from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
+from PyQt6.QtCore import QPoint, QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import (
+    QContextMenuEvent,
     QDragEnterEvent,
     QDragMoveEvent,
     QDropEvent,
@@ -28,15 +30,28 @@ from faithful_reel.app.widgets.loupe.painting import paint
 from faithful_reel.app.widgets.loupe.waves import Waves
 from faithful_reel.app.widgets.told import tell_reader
 from faithful_reel.app.widgets.turns import own_turn
-from faithful_reel.core.units import clock
 
 WORDS_H, RULER_H = 20.0, 16.0
 NEAREST = 60
 LEAST_DRAG, GRIP_PX, SNAP_PX = 4, 5, 8
 """Pixels: a shorter way is a click; so near is on an edge; so near an edge snaps."""
-MOST_TALLER = 32.0
+MOST_TALLER, FULL = 32.0, 0.95
 METER_W, METER_FLOOR_DB = 96.0, -60.0
+FLAG_PX = 9
+"""Pixels: so near is on a marker's flag."""
 NEAR_LINE_PX = 5.0
+
+
+@dataclass(frozen=True, slots=True)
+class Under:
+    """Where a menu is wanted: on the screen, in the sound, on which lane (-1: none); what the mouse itself is on."""
+
+    point: QPoint
+    at: int
+    lane: int
+    on_name: bool = False
+    on_marker: bool = False
+    hold: Hold | None = None
 
 
 class Loupe(QWidget):
@@ -60,6 +75,10 @@ class Loupe(QWidget):
     point_wanted = pyqtSignal(int, int)
     """A point of the gain line, on a lane at a position."""
     point_unwanted = pyqtSignal(int, int)
+    menu_wanted = pyqtSignal(object)
+    """A menu is wanted: an `Under`."""
+    slid = pyqtSignal(int)
+    """What is marked was dragged by so many samples."""
     dropped_as = ""
     """The kind of data that is taken when something is dropped."""
 
@@ -73,7 +92,8 @@ class Loupe(QWidget):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setToolTip(
             "Wheel: along the sound. Ctrl+wheel, + and −: closer and farther; Alt+wheel: higher waves. "
-            "Click or arrows: move here. Drag or Shift+arrows: mark; drag an edge to move it, with Alt without snapping. "
+            "Click or arrows: move here. Drag or Shift+arrows: mark; drag an edge to move it, with Alt without snapping; "
+            "Ctrl and drag what is marked: slide it, Esc brings it back. "
             "Grips on a lane: gain points, joins (Ctrl carries what follows), crossfades, fades."
         )
         self._theme = DAY
@@ -91,6 +111,7 @@ class Loupe(QWidget):
         self._dragging = False
         self._held: Dragged | None = None
         self._grip: Grip | None = None
+        self._sliding: tuple[int, int] | None = None  # where what is marked was taken hold of, and how far it was dragged
         self._hovered = -1
         self.snap: Callable[..., int] = _unsnapped
         self.spans: list[tuple[int, int]] = []
@@ -98,7 +119,8 @@ class Loupe(QWidget):
         self.levels: dict[int, tuple[float, float]] = {}
         """Of each lane that has a meter: its peak now, and the highest since it was last clicked, in dB."""
         self._names_w: dict[int, float] = {}
-        self._before: tuple[float, float] | None = None  # what was looked at before the span was
+        self._before: tuple[float, float, float] | None = None  # what was looked at before the span was, and how high
+        self._before_whole: tuple[float, float, float] | None = None
         self.setMouseTracking(True)
         self.setAcceptDrops(True)
 
@@ -157,6 +179,11 @@ class Loupe(QWidget):
             self.spectrum,
         )
 
+    @property
+    def several(self) -> bool:
+        """Whether there is more than one lane."""
+        return len(self._content.lanes) > 1
+
     def set_lane(self, lane: int) -> None:
         """Show which lane is at hand; -1 for all of them."""
         if lane != self.lane:
@@ -201,17 +228,34 @@ class Loupe(QWidget):
         self._redraw()
 
     def look_at_span(self) -> bool:
-        """Look at what is marked, with a little around it; again: at what was looked at before.  Whether there is something."""
+        """Look at what is marked, with a little around it, its loudest moment as high as the lane; again: as it was before.
+
+        Whether there is something marked.
+        """
         if self._before is not None and self.spans and self._looks_at_span():
-            (self._centre, self._span), self._before = self._before, None
+            (self._centre, self._span, self.taller), self._before = self._before, None
         elif self.spans:
             first, last = self.stretch
-            self._before = self._centre, self._span
+            self._before = self._centre, self._span, self.taller
             self._centre, self._span = (first + last) / 2, max(NEAREST, 1.25 * (last - first))
+            edges = np.array([first, last], np.float64)
+            loudest = max((float(np.abs(self._content.lanes[k].columns(edges)).max()) for k in self.shown), default=0.0)
+            self.taller = float(np.clip(FULL / loudest, 1.0, MOST_TALLER)) if loudest > 0 else 1.0
         else:
             return False
         self._redraw()
         return True
+
+    def look_at_whole(self) -> None:
+        """Look at the whole chapter; again: at what was looked at before."""
+        whole = self._length / 2, float(max(NEAREST, self._length)), 1.0
+        now = self._centre, self._span, self.taller
+        if now == whole and self._before_whole is not None:
+            (self._centre, self._span, self.taller), self._before_whole = self._before_whole, None
+        else:
+            self._before_whole = now
+            self._centre, self._span, self.taller = whole
+        self._redraw()
 
     def _looks_at_span(self) -> bool:
         first, last = self.stretch
@@ -287,7 +331,7 @@ class Loupe(QWidget):
             self.levels[metered] = now, now
             self.update()
             return
-        named = self._name_under(event)
+        named = self._name_at(x, y)
         if named >= 0:
             self.lane_wanted.emit(-1 if named == self.lane else named)
             return
@@ -295,6 +339,9 @@ class Loupe(QWidget):
         if self._grip is not None:
             return
         at, edge, self._on = self._position(event), self._edge_near(event), -1
+        if edge is None and event.modifiers() & Qt.KeyboardModifier.ControlModifier and self.stretch[0] <= at < self.stretch[1]:
+            self._sliding = at, 0
+            return
         self._dragging = edge is not None
         if edge is not None:
             self._pressed = self.stretch[0] if edge == self.stretch[1] else self.stretch[1]
@@ -306,6 +353,24 @@ class Loupe(QWidget):
             self._pressed, self._on = at, self._scene.lane_at(y)
             self.none_wanted.emit()
             self.clicked.emit(at)
+
+    def contextMenuEvent(self, event: QContextMenuEvent | None) -> None:  # noqa: N802 - Qt's name
+        """The menu of what lies under the mouse, or by its key at the cursor."""
+        if event is None or not self._length:
+            return
+        if event.reason() is QContextMenuEvent.Reason.Keyboard:
+            at = max(0, self._playhead)
+            point = self.mapToGlobal(QPoint(round(min(max(0.0, self._x(at)), self.width())), round(self._words_h)))
+            self.menu_wanted.emit(Under(point, at, self.lane))
+            return
+        scene, x, y = self._scene, float(event.x()), float(event.y())
+        named = self._name_at(x, y)
+        grip = grip_at(scene, x, y)
+        flags = (at for at, _, _ in self._content.markers if abs(scene.x(at) - x) <= FLAG_PX)
+        flag = next(flags, -1) if abs(y - self._words_h) <= FLAG_PX else -1
+        at = flag if flag >= 0 else grip.at if grip is not None else scene.at(x)
+        lane = named if named >= 0 else scene.lane_at(y)
+        self.menu_wanted.emit(Under(event.globalPos(), at, lane, named >= 0, flag >= 0, grip.hold if grip is not None else None))
 
     def mouseDoubleClickEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802 - Qt's name
         """On the gain line a point is set, on a point it is taken away."""
@@ -336,6 +401,12 @@ class Loupe(QWidget):
             carried = bool(held & Qt.KeyboardModifier.ControlModifier)
             found = dragged(self._scene, self._grip, x, y, carried=carried)
             self._held = found if abs(x - self._grip.x) + abs(y - self._grip.y) >= LEAST_DRAG or self._held else None
+            self.update()
+            return
+        if self._sliding is not None and event.buttons() & Qt.MouseButton.LeftButton:
+            begun, moved = self._sliding[0], self._position(event) - self._sliding[0]
+            far = abs(self._x(begun + moved) - self._x(begun)) >= LEAST_DRAG or self._sliding[1]
+            self._sliding = begun, moved if far else 0
             self.update()
             return
         if not event.buttons() & Qt.MouseButton.LeftButton or self._pressed < 0:
@@ -369,7 +440,11 @@ class Loupe(QWidget):
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802 - Qt's name
         """What is dragged is let go."""
         held, self._held, self._grip = self._held, None, None
+        slid, self._sliding = self._sliding, None
         self._pressed, self._dragging = -1, False
+        if slid is not None and slid[1]:
+            self.slid.emit(slid[1])
+            self.update()
         if held is not None:
             self.dragged.emit(held)
             self.update()
@@ -405,9 +480,9 @@ class Loupe(QWidget):
             event.acceptProposedAction() if ours else event.ignore()
         return ours
 
-    def _name_under(self, event: QMouseEvent) -> int:
+    def _name_at(self, x: float, y: float) -> int:
         """The lane whose name the mouse is on; -1 for none."""
-        scene, x, y = self._scene, event.position().x(), event.position().y()
+        scene = self._scene
         index = scene.lane_at(y) if len(self._content.lanes) > 1 else -1
         on = index >= 0 and y < scene.top_of(index) + 15 * scale_of_letters() and x < self._names_w.get(index, 0.0)
         return index if on else -1
@@ -442,8 +517,8 @@ class Loupe(QWidget):
             self._step(way * self._span / 20, mark=bool(held & Qt.KeyboardModifier.ShiftModifier))
         elif key in (Qt.Key.Key_Home, Qt.Key.Key_End) and self._length:
             self._go(0 if key is Qt.Key.Key_Home else self._length - 1)
-        elif key is Qt.Key.Key_Escape and self._held is not None:
-            self._held = self._grip = None
+        elif key is Qt.Key.Key_Escape and (self._held is not None or self._sliding is not None):
+            self._held = self._grip = self._sliding = None
             self.update()
         elif key is Qt.Key.Key_Escape and self.spans:
             self.let_go.emit()
@@ -482,10 +557,10 @@ class Loupe(QWidget):
         if not self._length:
             tell_reader(self, "No sound here yet")
             return
-        rate, first = self._rate, self._from()
-        told = [f"{clock(first / rate)} to {clock(min(self._length, first + self._span) / rate)}"]
+        time, first = self._content.time, self._from()
+        told = [f"{time(round(first))} to {time(min(self._length, round(first + self._span)))}"]
         if self._playhead >= 0:
-            told.append(f"cursor at {clock(self._playhead / rate)}")
+            told.append(f"cursor at {time(self._playhead)}")
             word = self._word_at(self._playhead)
             told += [f"word {word.text}"] if word else []
         lanes = self._content.lanes
@@ -494,7 +569,7 @@ class Loupe(QWidget):
             hidden = [lane.name for lane in lanes if lane.hidden]
             told += [f"hidden: {', '.join(hidden)}"] if hidden else []
         if self.stretch[0] >= 0:
-            told.append(f"marked {clock(self.stretch[0] / rate)} to {clock(self.stretch[1] / rate)}")
+            told.append(f"marked {time(self.stretch[0])} to {time(self.stretch[1])}")
         tell_reader(self, ", ".join(told))
 
     def _word_at(self, position: int) -> LoupeWord | None:
@@ -550,6 +625,26 @@ class Loupe(QWidget):
         painter.setBrush(Qt.BrushStyle.NoBrush)
         if self._held is not None:
             self._paint_held(painter, scene, self._held)
+        if self._sliding is not None and self._sliding[1]:
+            self._paint_sliding(painter, scene, self._sliding[1])
+
+    def _paint_sliding(self, painter: QPainter, scene: Scene, by: int) -> None:
+        """Where what is marked would be let go, and how far that is."""
+        first, last = self.stretch
+        foot = self.height() - self._ruler_h
+        painter.setPen(QPen(self._theme.color("red"), 1.4))
+        for at in (first + by, last + by):
+            painter.drawLine(QPointF(scene.x(at), self._words_h), QPointF(scene.x(at), foot))
+        self._paint_told(painter, f"slide {1000 * by / self._rate:+.0f} ms", scene.x(last + by), (self._words_h + foot) / 2)
+
+    def _paint_told(self, painter: QPainter, told: str, x: float, y: float) -> None:
+        """A few words beside what is dragged."""
+        painter.setFont(control_font(11.5, strong=True, figures=True))
+        width, height = painter.fontMetrics().horizontalAdvance(told) + 12, 18 * scale_of_letters()
+        box = QRectF(min(max(0.0, x + 8), self.width() - width), y - height / 2, width, height)
+        painter.fillRect(box, self._theme.color("chosen"))
+        painter.setPen(self._theme.color("ink"))
+        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, told)
 
     def _paint_held(self, painter: QPainter, scene: Scene, held: Dragged) -> None:
         """Where a grip would be let go, and what it comes to."""
@@ -563,14 +658,7 @@ class Loupe(QWidget):
             painter.drawLine(QPointF(scene.x(at), top), QPointF(scene.x(at), top + scene.lane_h))
         if grip.hold is Hold.POINT:
             painter.drawEllipse(QPointF(scene.x(held.to), scene.y_of(held.value, grip.lane)), 4, 4)
-        told = held.told(self._rate)
-        painter.setFont(control_font(11.5, strong=True, figures=True))
-        width, height = painter.fontMetrics().horizontalAdvance(told) + 12, 18 * scale_of_letters()
-        x = min(max(0.0, scene.x(sides[-1]) + 8), self.width() - width)
-        box = QRectF(x, top + scene.lane_h / 2 - height / 2, width, height)
-        painter.fillRect(box, self._theme.color("chosen"))
-        painter.setPen(self._theme.color("ink"))
-        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, told)
+        self._paint_told(painter, held.told(self._rate), scene.x(sides[-1]), top + scene.lane_h / 2)
 
     def _meter_box(self, scene: Scene, index: int) -> QRectF:
         """Where a lane's meter is: behind its name."""

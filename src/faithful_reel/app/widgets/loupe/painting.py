@@ -213,7 +213,9 @@ def _paint_ruler(painter: QPainter, scene: Scene) -> None:
     while at * rate < min(scene.content.length, scene.first + scene.span):
         x = scene.x(at * rate)
         painter.drawLine(QPointF(x, y), QPointF(x, y + 4))
-        told = f"{int(at // 60)}:{at % 60:0{3 + digits if digits else 2}.{digits}f}"
+        own = scene.content.short_time
+        by_minutes = f"{int(at // 60)}:{at % 60:0{3 + digits if digits else 2}.{digits}f}"
+        told = own(round(at * rate), digits) if own is not None else by_minutes
         painter.drawText(QPointF(x + 3, y + 12 * scale_of_letters()), told)
         at += step
     hidden = [lane.name for lane in scene.content.lanes if lane.hidden]

@@ -1,0 +1,514 @@
+"""The acts that are done all day, in the real window: hear, try, compare, go on; pauses, edges and what slides."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QApplication, QMenu
+from support.hearing import STEP, WORD, lay_hearing
+
+from faithful_reel.app.editing.cutting import Cutting
+from faithful_reel.core.reel.reel import RoomTone
+from faithful_reel.core.standins.sound_card import SimulatedCard
+
+FIRST, RATE = 441_000, 44_100
+GAP = STEP - WORD
+LEFT = Qt.MouseButton.LeftButton
+NONE, SHIFT, CTRL, ALT = (
+    Qt.KeyboardModifier.NoModifier,
+    Qt.KeyboardModifier.ShiftModifier,
+    Qt.KeyboardModifier.ControlModifier,
+    Qt.KeyboardModifier.AltModifier,
+)
+
+
+def start(word):
+    """Where a word of the laid hearing begins, before the added word at 30."""
+    return FIRST + STEP * word
+
+
+@pytest.fixture
+def desk(opened):
+    """The window at the Proof desk, its first chapter heard, the loupe on word 10."""
+    lay_hearing(opened.window.bench)
+    opened.do("view.proof")
+    opened.do("edit.ease")  # edges stay where the laid words begin and end
+    opened.window.loupe.look_at(start(10), span_s=4.0)
+    return opened
+
+
+@pytest.fixture
+def heard(monkeypatch):
+    """What was pushed to the sound card, block by block."""
+    blocks = []
+    push = SimulatedCard.push
+
+    def noted(card, block, count):
+        taken = push(card, block, count)
+        blocks.append(np.array(block[:taken]))
+        return taken
+
+    monkeypatch.setattr(SimulatedCard, "push", noted)
+    return blocks
+
+
+REST = round(0.3 * RATE)
+
+
+def rest(desk):
+    """Room tone in the gap after word 10, so that there is a pause."""
+    desk.window.transport.go_to(start(10) + WORD + GAP // 2)
+    Cutting(desk.window.parts.editing).pause(0.3)
+    desk.window.transport.stop()
+
+
+def press(desk, key, held=NONE):
+    """One stroke on the page."""
+    galley = desk.window.galley
+    galley.setFocus()
+    QTest.qWait(260)  # no key is held down
+    QTest.keyClick(galley, key, held)
+
+
+def reel(desk):
+    return desk.bookstate.chapters[0].reel
+
+
+def stretch(desk):
+    """What is being heard, from and to, in samples of the chapter."""
+    return desk.window.transport._stretch
+
+
+def test_what_is_marked_is_heard_once_and_the_cursor_stays(desk, qtbot, heard):
+    transport = desk.window.transport
+    transport.set_looping(on=False)
+    desk.click_word(10)
+    desk.do("span.word")
+    cursor = transport.spot
+    press(desk, Qt.Key.Key_Space, SHIFT)
+    assert (stretch(desk).start, stretch(desk).stop) == (start(10), start(10) + WORD)
+    qtbot.waitUntil(lambda: not transport.playing)
+    assert transport.spot == cursor
+    expected = desk.window.bench.render_here(reel(desk))(start(10), start(10) + WORD)
+    assert (np.concatenate(heard) == expected).all()
+    desk.do("ear.span_lead")
+    press(desk, Qt.Key.Key_Space, SHIFT)
+    assert stretch(desk).start == start(10) - round(transport.lead_s * RATE)
+    desk.do("play.toggle")
+    desk.do("span.none")
+    press(desk, Qt.Key.Key_Space, SHIFT)  # the sentence at the cursor
+    sentence = next(s for s in desk.window.bench.text(desk.bookstate.chapters[0]).sentences() if 10 in s)
+    assert stretch(desk).stop == start(sentence.stop - 1) + WORD
+
+
+def test_a_loop_rests_between_and_goes_on(desk, qtbot, heard):
+    transport = desk.window.transport
+    transport.set_looping(on=True)
+    desk.click_word(10)
+    desk.do("span.word")
+    press(desk, Qt.Key.Key_Space, SHIFT)
+    rest = round(0.4 * RATE)
+    qtbot.waitUntil(lambda: sum(map(len, heard)) > 2 * WORD + rest, timeout=10_000)
+    said = np.concatenate(heard)
+    assert (said[WORD : WORD + rest] == 0).all()
+    assert (said[WORD + rest : 2 * WORD + rest] == said[:WORD]).all()
+    assert transport.playing
+    transport.set_looping(on=False)
+    desk.do("play.toggle")
+    assert start(10) <= transport.spot <= start(10) + WORD  # stopped by its key, the cursor is where that was
+
+
+def test_what_was_just_made_is_heard_and_once_the_cursor_moved_the_nearest_join(desk, qtbot):
+    transport = desk.window.transport
+    around = round(1.5 * RATE)
+    desk.click_word(20)
+    desk.do("span.word")
+    press(desk, Qt.Key.Key_Delete)
+    assert transport.playing  # at once
+    assert (stretch(desk).start, stretch(desk).stop) == (start(20) - around, start(20) + around)
+    desk.click_word(40)
+    desk.do("span.word")
+    desk.do("ear.at_once")
+    transport.stop()
+    press(desk, Qt.Key.Key_Delete, SHIFT)
+    assert not transport.playing
+    assert any(isinstance(s, RoomTone) for s in reel(desk).lanes[0].segments)
+    press(desk, Qt.Key.Key_F11)
+    assert stretch(desk).stop - stretch(desk).start == WORD + 2 * around
+    transport.stop()
+    transport.go_to(start(18))
+    press(desk, Qt.Key.Key_F11)
+    assert (stretch(desk).start, stretch(desk).stop) == (start(20) - around, start(20) + around)
+    transport.stop()
+
+
+def test_of_a_long_piece_each_press_hears_another_end(desk):
+    transport = desk.window.transport
+    desk.click_word(10)
+    desk.click_word(39, shift=True)
+    desk.do("edit.cut_fill")
+    ends = []
+    for _ in range(3):
+        ends.append((stretch(desk).start + stretch(desk).stop) // 2)
+        press(desk, Qt.Key.Key_F11)
+    transport.stop()
+    assert ends[0] == ends[2] == start(10)
+    assert ends[1] > start(38)
+
+
+def test_as_it_was_is_heard_without_a_gap_at_the_same_words_and_back(desk, qtbot, heard):
+    transport, bench = desk.window.transport, desk.window.bench
+    before = reel(desk)
+    desk.click_word(20)
+    desk.click_word(22, shift=True)
+    desk.do("edit.cut_close")
+    cut = start(22) + WORD - start(20)
+    transport.stop()
+    transport.go_to(start(19))
+    heard.clear()
+    transport.hear(start(19), start(30) - cut)
+    qtbot.wait(150)
+    desk.do("ear.as_it_was")
+    assert transport.instead == before
+    qtbot.waitUntil(lambda: transport.player.position > start(19) + RATE // 2, timeout=5000)
+    assert transport.plays_chapter
+    desk.do("ear.as_it_was")
+    assert transport.instead is None
+    qtbot.waitUntil(lambda: not transport.playing, timeout=10_000)
+    assert transport.spot == start(19)
+    desk.do("ear.as_received")
+    assert transport.playing
+    transport.stop()
+    del bench
+
+
+def test_the_turn_to_another_rendering_takes_over_at_the_same_place(qtbot):
+    from faithful_reel.app.rendering import Turn
+    from faithful_reel.app.sound import Player
+
+    now = [0.0]
+    card, pushed = SimulatedCard(1000, clock=lambda: now[0]), {}
+    push, back, count = card.push, card.take_back, [0]
+
+    def noted(block, many):
+        taken = push(block, many)
+        for k in range(taken):
+            pushed[count[0] + k] = float(block[k])
+        count[0] += taken
+        return taken
+
+    def taken_back(keep):
+        gone = back(keep)
+        count[0] -= gone
+        return gone
+
+    card.push, card.take_back = noted, taken_back
+    player = Player(card)
+    player.play(lambda a, b: np.arange(a, b, dtype=np.float32), 0, 3000, 1000)
+    qtbot.waitUntil(lambda: count[0] == 500)
+    now[0] = 0.1  # 100 were played
+    shift = 5000  # the same words stand so much later in the other
+    player.turn(Turn(lambda a, b: np.arange(a, b, dtype=np.float32), lambda at: at + shift, lambda at: at - shift, shift, 8000))
+    qtbot.waitUntil(lambda: count[0] == 600)
+    said = [pushed[k] for k in range(600)]
+    assert said[:160] == list(range(160))
+    assert said[170:] == [shift + k for k in range(170, 600)]  # no sample is missing, none comes twice
+    assert all(k <= said[k] <= k + shift for k in range(160, 170))
+    now[0] = 0.4
+    player._tick()
+    assert player.position == 400
+    player.stop()
+
+
+def test_a_pause_is_marked_made_shorter_and_longer_and_typed(desk, qtbot):
+    transport = desk.window.transport
+    rest(desk)
+    transport.go_to(start(10) + WORD + GAP // 2)
+    press(desk, Qt.Key.Key_U, SHIFT)
+    span = desk.window.parts.editing.span
+    assert (span.start, span.stop) == (start(10) + WORD, start(11) + REST)
+    desk.do("span.none")
+    length = len(reel(desk))
+    press(desk, Qt.Key.Key_Comma, CTRL)
+    assert len(reel(desk)) == length - round(0.05 * RATE)
+    assert transport.playing
+    assert "0.30 s now, 0.05 s less" in desk.window.notice.text()
+    desk.do("edit.undo")
+    transport.go_to(start(10) + WORD + GAP // 2)
+    press(desk, Qt.Key.Key_Period, CTRL)
+    assert len(reel(desk)) == length + round(0.05 * RATE)
+    assert transport.playing
+    transport.stop()
+    transport.go_to(start(10) + WORD + GAP // 2)
+    pieces = len(reel(desk).lanes[0].segments)
+    press(desk, Qt.Key.Key_Period, CTRL)
+    assert len(reel(desk)) == length + 2 * round(0.05 * RATE)
+    assert len(reel(desk).lanes[0].segments) == pieces  # the room tone there became longer
+    assert any(isinstance(s, RoomTone) for s in reel(desk).lanes[0].segments)
+    transport.go_to(start(10) + WORD + GAP // 2)
+    press(desk, Qt.Key.Key_T, CTRL | ALT)
+    bar = desk.window.bar
+    assert bar.isVisible()
+    assert bar.fields[0].value() == pytest.approx((GAP + REST) / RATE + 0.1, abs=0.001)
+    bar.fields[0].setValue(0.2)
+    QTest.keyClick(bar.fields[0], Qt.Key.Key_Return)
+    words = desk.window.bench.tokens(desk.bookstate.chapters[0])
+    assert words[11].start - words[10].stop == pytest.approx(0.2 * RATE, abs=2)
+    assert bar.isVisible()
+    QTest.keyClick(bar.fields[0], Qt.Key.Key_Escape)
+    assert not bar.isVisible()
+    desk.do("edit.undo")
+    desk.do("edit.undo")
+    desk.do("edit.undo")
+    assert len(reel(desk)) == length
+
+
+def test_from_here_to_the_end_and_from_the_start_is_one_step(desk):
+    transport, bench = desk.window.transport, desk.window.bench
+    sentence = next(s for s in bench.text(desk.bookstate.chapters[0]).sentences() if 10 in s)
+    length = len(reel(desk))
+    at = start(10) + WORD // 2
+    transport.go_to(at)
+    press(desk, Qt.Key.Key_F4)
+    stop = start(sentence.stop - 1) + WORD
+    assert length - len(reel(desk)) == stop - at
+    assert transport.playing
+    desk.do("edit.undo")
+    transport.go_to(at)
+    press(desk, Qt.Key.Key_F3, SHIFT)
+    assert length - len(reel(desk)) == at - start(10)
+    desk.do("edit.undo")
+    transport.go_to(at)
+    press(desk, Qt.Key.Key_F3, CTRL)
+    assert len(reel(desk)) == length
+    tone = next(s for s in reel(desk).lanes[0].segments if isinstance(s, RoomTone))
+    assert len(tone) == start(10) + WORD - at
+    desk.do("edit.undo")
+    assert len(reel(desk).lanes[0].segments) == 1
+
+
+def test_edges_and_joins_move_by_the_step_alone_or_with_what_follows(desk):
+    transport = desk.window.transport
+    desk.click_word(20)
+    desk.do("span.word")
+    desk.do("edit.cut_close")
+    length, step = len(reel(desk)), round(0.01 * RATE)
+    border = reel(desk).lanes[0].starts()[1]
+    transport.go_to(start(18))
+    press(desk, Qt.Key.Key_F12)  # the end of the piece at the cursor, later: the next one gives it
+    assert (len(reel(desk)), reel(desk).lanes[0].starts()[1]) == (length, border + step)
+    press(desk, Qt.Key.Key_F12, CTRL)
+    assert (len(reel(desk)), reel(desk).lanes[0].starts()[1]) == (length + step, border + 2 * step)
+    press(desk, Qt.Key.Key_F12, CTRL | SHIFT)
+    press(desk, Qt.Key.Key_Left, ALT)
+    assert (len(reel(desk)), reel(desk).lanes[0].starts()[1]) == (length, border)
+    desk.do("edge.step")
+    press(desk, Qt.Key.Key_Right, ALT)
+    assert reel(desk).lanes[0].starts()[1] == border + 2 * step
+    assert stretch(desk).start < border < stretch(desk).stop
+    transport.go_to(start(5))
+    press(desk, Qt.Key.Key_F9)
+    assert "No other piece is beside this edge" in desk.window.notice.text()
+
+
+def test_a_key_that_is_held_repeats_and_what_it_made_is_heard_when_it_rests(desk, qtbot):
+    transport = desk.window.transport
+    desk.click_word(20)
+    desk.do("span.word")
+    desk.do("edit.cut_close")
+    transport.stop()
+    border, galley = reel(desk).lanes[0].starts()[1], desk.window.galley
+    galley.setFocus()
+    QTest.qWait(260)
+    for _ in range(4):
+        QTest.keyClick(galley, Qt.Key.Key_Right, ALT)
+        QTest.qWait(30)
+    assert reel(desk).lanes[0].starts()[1] == border + 4 * round(0.01 * RATE)
+    assert not transport.playing  # it does not rest yet
+    qtbot.waitUntil(lambda: transport.playing)
+    assert stretch(desk).start < border < stretch(desk).stop
+
+
+def test_what_is_marked_slides_and_lies_over_no_word(desk, qtbot):
+    loupe = desk.window.loupe
+    desk.click_word(10)
+    desk.do("span.word")
+    length, step = len(reel(desk)), round(0.01 * RATE)
+    press(desk, Qt.Key.Key_O, SHIFT)
+    words = desk.window.bench.tokens(desk.bookstate.chapters[0])
+    assert words[10].start == start(10) + step
+    assert len(reel(desk)) == length
+    assert desk.window.parts.editing.span.start == start(10) + step
+    desk.do("edit.undo")
+    desk.click_word(10)
+    desk.do("span.word")
+    loupe.look_at(start(10), span_s=4.0)
+    y, a = loupe.height() // 2, round(loupe._x(start(10) + WORD // 2))
+
+    def drag(by, *, esc=False):
+        QTest.mousePress(loupe, LEFT, CTRL, QPoint(a, y))
+        for x in (a + by // 2, a + by):
+            move(loupe, QPoint(x, y), CTRL)
+        if esc:
+            QTest.keyClick(loupe, Qt.Key.Key_Escape)
+        QTest.mouseRelease(loupe, LEFT, CTRL, QPoint(a + by, y))
+
+    drag(2)  # fewer than the few pixels that a drag needs
+    drag(30, esc=True)
+    assert desk.window.bench.tokens(desk.bookstate.chapters[0])[10].start == start(10)
+    drag(10)
+    moved = desk.window.bench.tokens(desk.bookstate.chapters[0])[10].start - start(10)
+    assert moved == pytest.approx(10 * loupe.samples_per_pixel, abs=loupe.samples_per_pixel)
+    desk.window.transport.stop()
+    for _ in range(40):
+        desk.do("slide.later")
+    QTest.qWait(260)
+    desk.window.transport.stop()
+    assert "It would lie over" in desk.window.notice.text()
+    assert all(t.start >= 0 for t in desk.window.bench.tokens(desk.bookstate.chapters[0])[:14])
+
+
+def move(widget, point, held):
+    from PyQt6.QtCore import QEvent, QPointF
+    from PyQt6.QtGui import QMouseEvent
+
+    place = QPointF(point)
+    event = QMouseEvent(QEvent.Type.MouseMove, place, widget.mapToGlobal(place), LEFT, LEFT, held)
+    QApplication.sendEvent(widget, event)
+
+
+def test_after_an_edit_the_sound_goes_on_where_that_is_wanted(desk, qtbot):
+    transport = desk.window.transport
+    desk.do("ear.go_on")
+    desk.click_word(20)
+    desk.do("span.word")
+    transport.play_from(start(15))
+    desk.do("edit.cut_close")
+    assert transport.playing
+    assert not transport.aside
+    assert stretch(desk).stop == len(reel(desk))
+    transport.stop()
+    transport.went_on = False
+    desk.do("edit.undo")
+    assert not transport.playing
+
+
+def test_a_decision_plays_the_next_finding_before_it_is_painted(desk, qtbot):
+    transport, proof = desk.window.transport, desk.window.parts.proof
+    proof.step(1)
+    first = proof.current
+    following = proof.following()
+    press(desk, Qt.Key.Key_S)
+    assert proof.current == following.id != first
+    assert transport.playing
+    assert stretch(desk).stop == proof.span(proof.finding()).stop + RATE
+    desk.do("ear.next")
+    transport.stop()
+    press(desk, Qt.Key.Key_S)
+    assert not transport.playing
+
+
+def test_the_menu_is_that_of_what_lies_under_the_mouse(desk, monkeypatch):
+    shown = []
+    monkeypatch.setattr(QMenu, "exec", lambda menu, *_: shown.append([a.text().replace("&", "") for a in menu.actions()]))
+    loupe = desk.window.loupe
+
+    def at(position, y=None):
+        from PyQt6.QtGui import QContextMenuEvent
+
+        shown.clear()
+        point = QPoint(round(loupe._x(position)), loupe.height() // 2 if y is None else y)
+        event = QContextMenuEvent(QContextMenuEvent.Reason.Mouse, point, loupe.mapToGlobal(point))
+        QApplication.sendEvent(loupe, event)
+        return shown[0]
+
+    words = [w.text for w in desk.window.bench.text(desk.bookstate.chapters[0]).words]
+    assert f"Word “{words[10]}”" in at(start(10) + WORD // 2)
+    assert desk.window.transport.spot == pytest.approx(start(10) + WORD // 2, abs=200)
+    rest(desk)
+    pause = at(start(10) + WORD + GAP)
+    assert f"Pause of {(GAP + REST) / RATE:.2f} s" in pause
+    assert "Pause shorter" in pause
+    desk.click_word(10)
+    desk.do("span.word")
+    marked = at(start(10) + WORD // 2)
+    assert f"Marked: {words[10]}" in marked
+    assert "Take out and close up" in marked
+    assert desk.window.parts.editing.span is not None  # it is still marked
+    desk.do("edit.cut_close")
+    desk.window.transport.stop()
+    loupe.look_at(start(10), span_s=4.0)
+    assert "Crossfade of the joins…" in at(start(10), loupe.height() - round(loupe._ruler_h) - 5)
+    desk.do("span.none")
+    desk.window.transport.go_to(start(12))
+    desk.do("edit.mark")
+    desk.window.bar.shut()
+    assert "Take the marker away" in at(start(12), round(loupe._words_h) - 2)
+    shown.clear()
+    desk.click_word(3)
+    QApplication.sendEvent(loupe, _by_key(loupe))
+    assert shown[0]
+
+
+def _by_key(widget):
+    from PyQt6.QtGui import QContextMenuEvent
+
+    return QContextMenuEvent(QContextMenuEvent.Reason.Keyboard, QPoint(0, 0), widget.mapToGlobal(QPoint(0, 0)))
+
+
+def test_a_marker_is_named_while_it_is_dropped_and_the_sound_goes_on(desk, qtbot):
+    transport, bar = desk.window.transport, desk.window.bar
+    transport.play_from(start(10))
+    press(desk, Qt.Key.Key_R)
+    assert bar.isVisible()
+    QTest.keyClicks(bar.fields[0], "the door creaks")
+    assert transport.playing
+    QTest.keyClick(bar.fields[0], Qt.Key.Key_Return)
+    assert [m.name for m in reel(desk).markers] == ["the door creaks"]
+    assert not bar.isVisible()
+    assert transport.playing
+    transport.stop()
+    desk.do("marker.drop")
+    assert not reel(desk).markers
+
+
+def test_joins_of_a_span_are_set_in_a_row_that_stays(desk):
+    for word in (12, 16):
+        desk.click_word(word)
+        desk.do("span.word")
+        desk.do("edit.cut_close")
+    desk.click_word(8)
+    desk.click_word(20, shift=True)
+    desk.do("edit.crossfade")
+    bar = desk.window.bar
+    assert "2 joins" in bar.title.text()
+    bar.fields[0].setValue(30.0)
+    bar.fields[1].setCurrentIndex(1)
+    desk.press(bar.do)
+    joins = [s.join for s in reel(desk).lanes[0].segments[1:]]
+    assert {(j.length, j.shape) for j in joins} == {(1323, "equal_gain")}
+    assert bar.isVisible()
+    bar.fields[0].setValue(20.0)
+    QTest.keyClick(bar.fields[0], Qt.Key.Key_Return)
+    assert {s.join.length for s in reel(desk).lanes[0].segments[1:]} == {882}
+    bar.shut()
+    desk.do("edit.undo")
+    assert {s.join.length for s in reel(desk).lanes[0].segments[1:]} == {1323}
+
+
+def test_times_are_shown_in_the_chosen_form_everywhere(desk, monkeypatch):
+    from PyQt6.QtWidgets import QInputDialog
+
+    monkeypatch.setattr(QInputDialog, "getItem", lambda *a, **k: ("samples", True))
+    desk.click_word(10)
+    desk.do("view.times")
+    window = desk.window
+    assert window.parts.foot.time.text() == str(start(10))
+    assert str(start(10)) in window.loupe.accessibleDescription() + window.galley.accessibleDescription()
+    docket = window.proof_panel.docket.list.rows
+    from faithful_reel.app.widgets.parts import ROLE
+
+    first = window.parts.proof.docket()[0]
+    assert docket.index(0).data(ROLE)[3] == str(first.start)
