@@ -412,7 +412,13 @@ def test_a_decision_plays_the_next_finding_before_it_is_painted(desk, qtbot):
 
 def test_the_menu_is_that_of_what_lies_under_the_mouse(desk, monkeypatch):
     shown = []
-    monkeypatch.setattr(QMenu, "exec", lambda menu, *_: shown.append([a.text().replace("&", "") for a in menu.actions()]))
+
+    def texts(menu):
+        """What stands in a menu and in those inside of it."""
+        inside = [t for a in menu.actions() if a.menu() for t in texts(a.menu())]
+        return [*(a.text().replace("&", "") for a in menu.actions()), *inside]
+
+    monkeypatch.setattr(QMenu, "exec", lambda menu, *_: shown.append(texts(menu)))
     loupe = desk.window.loupe
 
     def at(position, y=None):

@@ -10,7 +10,7 @@ import soundfile
 from PyQt6.QtCore import QEvent, QMimeData, QObject, QPointF, Qt, QUrl
 from PyQt6.QtGui import QDropEvent
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QComboBox, QDialog, QTableWidget
+from PyQt6.QtWidgets import QApplication, QComboBox, QDialog, QTableWidget
 from support.app import DemoWindow
 from support.editing import editing_of
 from support.jobs import HeldJobs
@@ -600,3 +600,11 @@ def test_keys_of_one_desk_rest_at_the_others(opened):
     opened.do("view.proof")
     opened.do("proof.stet")
     assert opened.bookstate.chapters[0].finding("f1").decision is Decision.STET
+
+
+def test_the_docket_is_no_wider_than_its_pane_before_any_finding_was_at_hand(opened):
+    panel = opened.window.proof_panel
+    opened.do("view.proof")
+    QApplication.processEvents()
+    assert not panel.docket.card.isVisible()
+    assert panel.docket.width() <= panel.side.width()

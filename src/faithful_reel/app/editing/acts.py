@@ -118,10 +118,18 @@ class EditActs:
     def _menu(self, point: QPoint, parts: list[Part]) -> None:
         menu = QMenu(self.ask.parent)
         menu.setToolTipsVisible(True)
-        for part in parts:
-            menu.addSection(part.heading)
+        for k, part in enumerate(parts):
+            inside = menu if k == 0 else menu.addMenu(part.heading)
+            if inside is None:
+                continue
+            if k == 0:
+                heading = menu.addAction(part.heading)
+                if heading is not None:
+                    heading.setEnabled(False)
             for act in part.acts:
-                menu.addAction(self._bound[act])
+                inside.addAction(self._bound[act])
+            if k == 0 and len(parts) > 1:
+                menu.addSeparator()
         if parts:
             menu.exec(point)
 
@@ -237,7 +245,7 @@ class EditActs:
         if meant is not None:
             title, join = meant
             rate = self.bench.book.rate
-            length = Number("Milliseconds", 1000 * join.length / rate, 0.0, 10_000.0, 5.0, "ms", 1)
+            length = Number("Length", 1000 * join.length / rate, 0.0, 10_000.0, 5.0, "ms", 1)
             shape = Pick("Shape", tuple(SHAPES), next(w for w, known in SHAPES.items() if known == join.shape))
             self.bar.ask(title, [length, shape], self._crossfade, do="Set it", back_to=self.panel.galley)
 

@@ -110,16 +110,16 @@ class ByEar:
 
     def hear_join(self) -> None:
         """Hear what the last step made, or the join nearest to the cursor; of a long one each press the next of its ends."""
-        self._hear(None)
+        self._hear(None, "")
 
-    def _hear(self, instead: Reel | None) -> None:
+    def _hear(self, instead: Reel | None, told: str) -> None:
         places = self.places()
         if not places:
             self.bench.tell("There is no join in this chapter yet.")
             return
         self._next = (self._next + 1) % len(places) if places == self._heard else 0
         self._heard = places
-        self.transport.hear(places[self._next].start, places[self._next].stop, instead=instead)
+        self.transport.hear(places[self._next].start, places[self._next].stop, instead=instead, told=told)
 
     def hear_marked(self) -> None:
         """Hear what is marked once, with Loop again and again; where nothing is the sentence at the cursor."""
@@ -142,7 +142,7 @@ class ByEar:
         if before is None:
             self.bench.tell("This chapter was not changed yet, as far as is at hand. Choose a step in the History (Ctrl+H).")
         else:
-            self._turn(before)
+            self._turn(before, "as it was")
 
     def _before(self, chapter: ChapterState, reel: Reel) -> Reel | None:
         made = self._made
@@ -157,7 +157,7 @@ class ByEar:
         if found is None or chapter is None or not chapter.recording:
             self.bench.tell("This chapter has no recording yet. Pair one with it at Intake.")
             return
-        self._turn(self._received(*found))
+        self._turn(self._received(*found), "as received")
 
     def _received(self, chapter: ChapterState, reel: Reel) -> Reel:
         """A reel of the same voices, each its whole recording."""
@@ -181,16 +181,16 @@ class ByEar:
         if found is None or was is None:
             self.bench.tell("This chapter had no sound at that step.")
         else:
-            self._turn(was)
+            self._turn(was, "as at that step")
 
-    def _turn(self, other: Reel) -> None:
+    def _turn(self, other: Reel, told: str) -> None:
         transport = self.transport
         if transport.instead is not None and transport.playing:
             transport.turn(None)
         elif transport.plays_chapter:
-            transport.turn(other)
+            transport.turn(other, told)
         elif self.places():
-            self._hear(other)
+            self._hear(other, told)
         else:
             around = round(self.around_s * self.bench.book.rate)
-            transport.hear(transport.spot - around, transport.spot + around, instead=other)
+            transport.hear(transport.spot - around, transport.spot + around, instead=other, told=told)

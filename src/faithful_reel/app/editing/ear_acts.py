@@ -92,7 +92,7 @@ class EarActs:
 
     def around(self) -> None:
         """Ask how much."""
-        field = Number("Seconds before and after", self.ear.around_s, 0.2, 10.0, 0.1, "s", 1)
+        field = Number("Before and after", self.ear.around_s, 0.2, 10.0, 0.1, "s", 1)
         self._bar.ask("How much of a join is heard", [field], self._set_around, back_to=self.window.galley)
 
     def _set_around(self, values: tuple[Answer, ...]) -> None:
@@ -134,7 +134,7 @@ class EarActs:
         """Ask how long."""
         now = self.timing.length_of_pause()
         if now is not None:
-            field = Number("Seconds", now, 0.0, 60.0, 0.05, "s", 3)
+            field = Number("Length", now, 0.0, 60.0, 0.05, "s", 3)
             self._bar.ask("The pause lasts", [field], self._set_pause, do="Set it", back_to=self.window.galley)
 
     def _set_pause(self, values: tuple[Answer, ...]) -> None:
@@ -142,7 +142,7 @@ class EarActs:
 
     def pause_step(self) -> None:
         """Ask by how much."""
-        field = Number("Milliseconds", 1000 * self.timing.pause_step_s, 10.0, 1000.0, 10.0, "ms")
+        field = Number("Step", 1000 * self.timing.pause_step_s, 10.0, 1000.0, 10.0, "ms")
         self._bar.ask(
             "A stroke changes a pause by",
             [field],

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QLineEdit
+from PyQt6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QLineEdit, QWidget
 
 from faithful_reel.app.proof.docket import kind_words
 from faithful_reel.app.proof.presenter import ProofPresenter
@@ -30,7 +30,7 @@ class Card(QFrame):
         self.setObjectName("card")
         self._presenter = presenter
         self._remark_of = "", ""
-        grid = QGridLayout(self)
+        grid = self._grid = QGridLayout(self)
         grid.setContentsMargins(12, 9, 12, 10)
         grid.setVerticalSpacing(3)
         self.kind = label("", "quiet")
@@ -46,7 +46,7 @@ class Card(QFrame):
         grid.addWidget(self.why, 3, 0, 1, 2)
         self.swap = ActButton("Swap the take", "proof.swap")
         grid.addWidget(self.swap, 4, 0, 1, 2)
-        row = QHBoxLayout()
+        row = self._row = QHBoxLayout()
         row.setSpacing(5)
         self.listen = ActButton("Listen", "proof.listen")
         row.addWidget(self.listen)
@@ -66,6 +66,14 @@ class Card(QFrame):
         self.remark.returnPressed.connect(self.left)
         grid.addWidget(self.remark, 6, 0, 1, 2)
         grid.setColumnStretch(1, 1)
+
+    def take_measures(self) -> None:
+        """Be as wide as it is when it is seen: room is kept for it before it is seen first."""
+        for inside in self.findChildren(QWidget):
+            inside.ensurePolished()
+        for layout in (self._row, self._grid):  # they remember how wide the buttons were without their style
+            layout.invalidate()
+        self.updateGeometry()
 
     def write(self) -> None:
         """Write on the line for the note."""

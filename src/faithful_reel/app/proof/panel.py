@@ -156,6 +156,7 @@ class ProofPanel(Desk):
     def set_theme(self, theme: Theme) -> None:
         """Colour the galley and the docket."""
         self.docket.list.delegate.theme = theme
+        self.docket.card.take_measures()
         for pane in self.side.findChildren(SidePane):
             pane.set_theme(theme)
         self.galley.set_theme(theme)

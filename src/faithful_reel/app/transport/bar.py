@@ -9,7 +9,8 @@ from faithful_reel.app.sound import Player, devices
 from faithful_reel.app.theme import Theme, scale_of_letters
 from faithful_reel.app.transport.presenter import LEADS_S, SOFTEST_DB, SPEEDS, Transport
 from faithful_reel.app.widgets.meters import Meter
-from faithful_reel.app.widgets.parts import ActButton, Choice, OneLine
+from faithful_reel.app.widgets.parts import ActButton, Choice, OneLine, label
+from faithful_reel.app.widgets.told import tell_reader
 
 SIMULATED = "simulated sound"
 
@@ -39,6 +40,8 @@ class TransportBar(QWidget):
         self.time = QLabel("0:00:00.000")
         self.time.setAccessibleName("Position")
         self.time.setMinimumWidth(round(92 * scale_of_letters()))
+        self.which = label("", "problem")
+        self.which.setAccessibleName("What is heard")
         self.meter = Meter()
         self.volume = QSlider(Qt.Orientation.Horizontal)
         self.volume.setRange(round(SOFTEST_DB), 0)
@@ -58,7 +61,7 @@ class TransportBar(QWidget):
         row = QHBoxLayout(self)
         row.setContentsMargins(16, 5, 16, 5)
         row.setSpacing(8)
-        for widget in (self.play, self.speed, self.lead, self.loop, self.time, self.meter):
+        for widget in (self.play, self.speed, self.lead, self.loop, self.time, self.which, self.meter):
             row.addWidget(widget)
         row.addSpacing(10)
         row.addWidget(self.volume)
@@ -83,6 +86,10 @@ class TransportBar(QWidget):
         self.speed.setCurrentIndex(SPEEDS.index(transport.speed))
         self.lead.setCurrentIndex(max(0, self.lead.findData(transport.lead_s)))
         self.loop.setChecked(transport.looping)
+        if transport.told != self.which.text():
+            self.which.setText(transport.told)
+            tell_reader(self.which, transport.told or "as it is now")
+        self.which.setVisible(bool(transport.told))
         volume = round(self._player.volume_db)
         self.volume.blockSignals(True)
         self.volume.setValue(volume)

@@ -81,6 +81,8 @@ class Transport(Observed):
         """Whether what plays leaves the cursor where it is."""
         self.instead: Reel | None = None
         """The other state of the chapter's reel that is heard in its place."""
+        self.told = ""
+        """What that state is, in words."""
         self.went_on = False
         """Whether the chapter was playing when the sound was last stopped, but by its own key."""
         self.moves = 0
@@ -132,21 +134,22 @@ class Transport(Observed):
         self.player.play(render, start, last, rate, speed=speed, loop=self.looping)
         self.listened.begin(chapter.id, reel, start)
 
-    def _began(self, reel: Reel | None, *, aside: bool = False, instead: Reel | None = None) -> None:
+    def _began(self, reel: Reel | None, *, aside: bool = False, instead: Reel | None = None, told: str = "") -> None:
         """What plays from now on; what played before is over."""
         self.player.stop()
-        self._playing, self.aside, self.instead, self.went_on = reel, aside, instead, False
+        self._playing, self.aside, self.went_on = reel, aside, False
+        self.instead, self.told = instead, told
 
-    def hear(self, start: int, stop: int, *, instead: Reel | None = None) -> None:
+    def hear(self, start: int, stop: int, *, instead: Reel | None = None, told: str = "") -> None:
         """Hear a stretch of the chapter at hand once, with Loop again and again after a rest; the cursor stays where it is.
 
-        With `instead` another state of its reel is heard, at the same words.
+        With `instead` another state of its reel is heard, at the same words; `told` says which.
         """
         found = self._reel()
         if found is None:
             return
         chapter, reel = found
-        self._began(reel, aside=True, instead=instead)
+        self._began(reel, aside=True, instead=instead, told=told)
         self._stretch = Span(min(max(0, start), len(reel)), min(stop, len(reel)))
         turn, rate = self._turn(reel, instead), self.bench.book.rate
         rest = round(REST_S * rate)
@@ -156,14 +159,14 @@ class Transport(Observed):
         if instead is None:
             self.listened.begin(chapter.id, reel, self._stretch.start)
 
-    def turn(self, instead: Reel | None) -> None:
+    def turn(self, instead: Reel | None, told: str = "") -> None:
         """Go on, without a gap, with the same words of another state of the chapter's reel; with None as it is now."""
         found = self._reel()
         if found is None or not self.plays_chapter or self._shuttle < 0:
             return
         chapter, reel = found
         self.listened.end()
-        self.instead = instead
+        self.instead, self.told = instead, told
         self.player.turn(self._turn(reel, instead))
         if instead is None:
             self.listened.begin(chapter.id, reel, self.player.position)
@@ -277,8 +280,9 @@ class Transport(Observed):
         if not self.player.playing:
             self._shuttle = 0.0
             self.listened.end()
+            self.instead, self.told = None, ""
             if self.aside:
-                self.aside, self.instead = False, None
+                self.aside = False
                 self.show(self.spot, follow=True)
         self.changed()
 
@@ -289,7 +293,7 @@ class Transport(Observed):
         self.speed = min(SPEEDS, key=lambda known: abs(known - speed))
         self._settings.setValue("listen/speed", self.speed)
         if self.plays_chapter and self.aside:
-            self.hear(self._stretch.start, self._stretch.stop, instead=self.instead)
+            self.hear(self._stretch.start, self._stretch.stop, instead=self.instead, told=self.told)
         elif self.plays_chapter:
             self.play_from(self.player.position)
         self.changed()
