@@ -103,8 +103,9 @@ def test_offcuts_are_listed_searched_heard_and_put_back(desk):
     words = desk.window.bench.text(desk.bookstate.chapters[0]).words
     said = [" ".join(w.text for w in words[a:b]) for a, b in ((40, 42), (20, 23))]
     assert [row[0] for row in cells(desk)] == said
-    assert [row[1] for row in cells(desk)] == [f"{((n - 1) * STEP + WORD) / 44_100:.2f} s" for n in (2, 3)]
-    assert all("Take out" in row[2] for row in cells(desk))
+    assert [row[2] for row in cells(desk)] == [f"{((n - 1) * STEP + WORD) / 44_100:.2f} s" for n in (2, 3)]
+    assert [row[1] for row in cells(desk)] == [desk.window.bench.time(start(n), 0) for n in (38, 20)]
+    assert all("Take out" in row[3] for row in cells(desk))
     pane(desk).search.setText(words[21].text)
     assert [row[0] for row in cells(desk)] == said[1:]
     pane(desk).search.setText("nothing like it")
@@ -114,7 +115,7 @@ def test_offcuts_are_listed_searched_heard_and_put_back(desk):
     push(desk, "Hear")
     assert desk.window.parts.player.playing or desk.window.parts.transport._playing is not None
     push(desk, "Put back")
-    assert cells(desk)[1][4] == "is back"
+    assert cells(desk)[1][5] == "is back"
     push(desk, "Put back")
     assert "already" in notice(desk)
     choose(desk, 0)
@@ -123,7 +124,7 @@ def test_offcuts_are_listed_searched_heard_and_put_back(desk):
     rendered = desk.window.bench.render_here(reel(desk))(start(19), start(44))
     np.testing.assert_array_equal(rendered, desk.window.bench.render_here(whole)(start(19), start(44)))
     desk.do("edit.undo")
-    assert cells(desk)[0][4] == ""
+    assert cells(desk)[0][5] == ""
 
 
 def test_an_undone_cut_is_no_offcut_any_more_and_one_of_before_a_restart_is(desk):
@@ -738,3 +739,67 @@ def test_levels_are_told_while_the_chapter_plays(voices, monkeypatch):
     )
     assert set(loupe.levels) == {0, 1, 2}
     assert loupe.levels[1][0] == pytest.approx(20 * np.log10(np.abs(x).max()), abs=1.5)
+
+
+# --- pieces and joins -------------------------------------------------------------------------------------------------
+
+
+def test_pieces_are_listed_with_where_they_are_from_and_choosing_one_marks_it(desk, qtbot):
+    words = [w.text for w in desk.window.bench.text(desk.bookstate.chapters[0]).words]
+    cut(desk, 10, 12)
+    desk.window.transport.stop()
+    desk.do("list.pieces")
+    rows = cells(desk)
+    assert len(rows) == 2
+    assert rows[1][0].startswith(" ".join(words[13:15]))
+    assert rows[1][3] == f"chapter-1-raw.flac {desk.window.bench.time(start(13), 0)}" or rows[1][3].endswith(
+        desk.window.bench.time(start(13), 0)
+    )
+    assert rows[1][5] == "10 ms, equal power"
+    gone = (2 * STEP + WORD) / 44_100
+    assert rows[0][7] == rows[1][6] == f"{gone:.2f} s {' '.join(words[10:13])}"
+    pane(desk).view.setFocus()
+    choose(desk, 1)
+    span = editing(desk).span
+    assert (span.start, span.stop) == (start(10), len(reel(desk)))
+    push(desk, "Hear its join")
+    transport = desk.window.transport
+    assert transport.playing
+    assert transport._stretch.start == start(10) - 44_100
+    transport.stop()
+    monkey = Asking.description
+    try:
+        Asking.description = lambda *_a: ("the storm", "blue", "")
+        push(desk, "Describe…")
+    finally:
+        Asking.description = monkey
+    assert reel(desk).lanes[0].segments[1].name == "the storm"
+    assert cells(desk)[1][0] == "the storm"
+    push(desk, "Measure the joins")
+    desk.idle()
+    assert cells(desk)[1][5].count(",") == 2  # and how easily it is found
+
+
+def test_findings_that_are_alike_are_taken_in_hand_together_and_settled_in_one_act(desk):
+    from faithful_reel.core.book.commands import EDITION, PlaceHearing
+    from faithful_reel.core.collate.findings import Finding, Kind
+
+    bench, proof = desk.window.bench, desk.window.parts.proof
+    chapter = bench.book.chapters[0]
+    text = bench.text(chapter)
+    heading = text.paragraphs()[0]
+    skipped = [Finding(f"h{k}", Kind.SKIPPED, text.words[k].text, "", k, 1, 0, 0, 0.9) for k in list(heading)[:2]]
+    other = [Finding(f"b{k}", Kind.SKIPPED, text.words[k].text, "", k, 1, 0, 0, 0.9) for k in (20, 25)]
+    bench.do(PlaceHearing(chapter.id, chapter.hearing, (*skipped, *other), EDITION))
+    proof.choose("h0")
+    desk.do("proof.alike")
+    assert [f for _, f in proof.selected] == [f.id for f in skipped]
+    assert "2 open findings are alike (skipped: a heading)" in notice(desk)
+    steps = bench.session.store.count()
+    desk.do("proof.stet")
+    assert bench.session.store.count() == steps + 1
+    decided = {f.id: f.decision for f in bench.book.chapters[0].findings}
+    assert [decided[f.id] for f in (*skipped, *other)] == [Decision.STET] * 2 + [Decision.OPEN] * 2
+    proof.choose("b20")
+    desk.do("proof.alike")
+    assert "No other open finding" in notice(desk)

@@ -478,6 +478,87 @@ def test_a_clash_is_told_and_swapped_and_tooltips_follow(opened, keys):
     assert "(" not in stet.toolTip()
 
 
+def test_an_act_is_done_by_a_part_of_its_name_and_the_last_stand_first(opened, keys, monkeypatch):
+    actions = opened.window.actions_
+    opened.do("view.night")
+    keys._sift()
+    assert keys.view.key_at(0) == "view.night"
+    keys.search.setText("mark the sent")
+    assert keys.act == "span.sentence"
+    keys.search.setText("a join")
+    QTest.keyClick(keys.search, Qt.Key.Key_Down)
+    second = keys.act
+    assert second != keys.view.key_at(0)
+    QTest.keyClick(keys.search, Qt.Key.Key_Return)
+    assert keys.wanted == second
+    assert not keys.isVisible()
+    done = []
+    monkeypatch.setattr(KeysDialog, "exec", lambda dialog: setattr(dialog, "wanted", "view.night"))
+    monkeypatch.setattr(actions, "run", done.append)
+    actions["help.keys"].trigger()
+    assert done == ["view.night"]
+
+
+def test_keys_are_kept_as_sets_and_go_to_files_and_back(opened, keys, tmp_path, monkeypatch):
+    from PyQt6.QtWidgets import QFileDialog, QInputDialog
+
+    actions = opened.window.actions_
+    actions.set_key("proof.stet", "Ctrl+Alt+Shift+S")
+    monkeypatch.setattr(QInputDialog, "getText", lambda *_a, **_k: ("two hands", True))
+    opened.press(keys.keep)
+    assert [keys.sets.itemText(k) for k in range(keys.sets.count())] == ["usual keys", "two hands"]
+    out = tmp_path / "mine"
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_a, **_k: (str(out), "Keys (*.json)"))
+    opened.press(keys.write)
+    assert out.with_suffix(".json").is_file()
+    keys.sets.setCurrentIndex(0)
+    keys.sets.activated.emit(0)
+    assert actions.key("proof.stet") == "S"
+    keys.sets.setCurrentIndex(1)
+    keys.sets.activated.emit(1)
+    assert actions.key("proof.stet") == "Ctrl+Alt+Shift+S"
+    actions.give_keys({})
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_a, **_k: (str(out.with_suffix(".json")), ""))
+    opened.press(keys.read)
+    assert actions.key("proof.stet") == "Ctrl+Alt+Shift+S"
+    opened.press(keys.forget)
+    assert keys.sets.count() == 1
+    wrong = {"proof.stet": "Tab", "proof.mend": "P", "no.such": "X"}
+    told = actions.give_keys(wrong)
+    assert any("no act of this version" in t for t in told)
+    assert any("“Stet” keeps its usual key" in t for t in told)
+    assert any("belongs to" in t for t in told)
+    assert actions.key("proof.stet") == "S"
+    held = [actions.key(a.id) for a in actions.all() if a.desk in (None, DeskName.PROOF) and actions.key(a.id)]
+    assert len(held) == len(set(held))
+
+
+@pytest.mark.parametrize(
+    "raw", [b"", b"[]", b"{", b"\xff\xfe", b'{"kind": "faithful-reel keys", "keys": {"a": 1}}', b"[" * 100_000, b" " * (1 << 21)]
+)
+def test_a_file_without_keys_is_told_and_changes_nothing(opened, keys, tmp_path, monkeypatch, raw):
+    from PyQt6.QtWidgets import QFileDialog
+
+    path = tmp_path / "keys.json"
+    path.write_bytes(raw)
+    before = opened.window.actions_.keys()
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_a, **_k: (str(path), ""))
+    opened.press(keys.read)
+    assert "holds no keys" in keys.told.text()
+    assert opened.window.actions_.keys() == before
+
+
+def test_a_key_of_two_desks_is_that_of_the_desk_at_hand(opened):
+    actions = opened.window.actions_
+    opened.do("view.proof")
+    assert actions["here.out_to_word"].shortcut().toString() == "F3"
+    assert actions["splice.hear_in"].shortcut().isEmpty()
+    opened.do("view.splice")
+    assert actions["splice.hear_in"].shortcut().toString() == "F3"
+    assert actions["here.out_to_word"].shortcut().isEmpty()
+    assert actions.key("here.out_to_word") == "F3"
+
+
 def test_every_desk_has_a_page_of_help(opened):
     for desk in DeskName:
         page = page_of(desk)

@@ -24,6 +24,7 @@ from faithful_reel.app.editing.list_acts import ListActs
 from faithful_reel.app.editing.outward import Outward
 from faithful_reel.app.editing.pacing import Timing
 from faithful_reel.app.editing.pages import MarkersPage, OffcutsPage, VersionsPage
+from faithful_reel.app.editing.pieces_page import PiecesPage
 from faithful_reel.app.editing.presenter import Editing
 from faithful_reel.app.editing.shaping import Shaping
 from faithful_reel.app.editing.sources import ElsewherePage, ShelfPage
@@ -266,6 +267,7 @@ def _acts(
         SweepPage(editing, settings),
         ElsewherePage(editing),
         VersionsPage(editing),
+        PiecesPage(editing, parts.splice),
         proof,
         parts.loupe,
         desks,

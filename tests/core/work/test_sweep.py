@@ -7,15 +7,17 @@ from dataclasses import replace
 import numpy as np
 import pytest
 from support.paused import RATE, TEXT, WORD, columns_of, made
+from support.sounds import noise
 
 from faithful_reel.core.book.commands import EditReels
 from faithful_reel.core.collate.findings import Decision, Evidence, Finding, Kind
 from faithful_reel.core.collate.flaws import Flaw
+from faithful_reel.core.hear.recogniser import Heard
 from faithful_reel.core.reel.commands import ChangeGain, CutAndClose
-from faithful_reel.core.reel.reel import Lane, Piece, Reel
+from faithful_reel.core.reel.reel import Lane, Piece, Reel, RoomTone
 from faithful_reel.core.units import Span
-from faithful_reel.core.work.sweep import Sweeping, SweepSettings, quietest_stretch, sweeps, swept, told
-from faithful_reel.core.work.timeline import tokens_of
+from faithful_reel.core.work.sweep import Doing, Sweeping, SweepSettings, quietest_stretch, sweeps, swept, told
+from faithful_reel.core.work.timeline import Hearing, tokens_of
 
 
 def swept_over(book, chapter, hearing, x, settings, within=None, *more):
@@ -77,7 +79,7 @@ def test_hesitations_are_taken_out_and_other_added_words_are_not():
     chapter = replace(chapter, findings=(found,))
     rows = swept_over(book, chapter, hearing, x, SweepSettings(frozenset({Sweeping.FILLERS})))
     assert [r.now.split(",")[0] for r in rows] == ["“um", "“Er”"]
-    assert all(isinstance(r.edit, CutAndClose) for r in rows)
+    assert all(isinstance(r.edits[0], CutAndClose) for r in rows)
     assert [r.findings for r in rows] == [("f1",), ()]
     for row, said in zip(rows, (hearing.heard[4], next(h for h in hearing.heard if h.text == "Er")), strict=True):
         assert row.going.start <= said.start < said.stop <= row.going.stop
@@ -91,7 +93,7 @@ def test_breaths_that_stick_out_are_brought_to_the_usual():
     other = replace(breath, id="o", evidence=Evidence(flaw=Flaw.CLICK.value, usual=-3.0))
     chapter = replace(chapter, findings=(breath, done, other))
     (row,) = swept_over(book, chapter, hearing, x, SweepSettings(frozenset({Sweeping.BREATHS})))
-    assert row.edit == ChangeGain(start, start + 3000, -7.5, "l1")
+    assert row.edits[0] == ChangeGain(start, start + 3000, -7.5, "l1")
     assert (row.becomes, row.findings) == ("-7.5 dB", ("b",))
 
 
@@ -102,7 +104,7 @@ def test_all_are_made_in_one_step_and_settle_their_findings():
     rows = swept_over(book, chapter, hearing, x, SweepSettings(frozenset({Sweeping.PAUSES}), variety=0.0))
     order = swept(rows)
     mended = tuple(("c1", f) for r in order for f in r.findings)
-    after = EditReels(tuple(("c1", r.edit) for r in order), "Sweep", mended).apply(book)
+    after = EditReels(tuple(("c1", r.edits[0]) for r in order), "Sweep", mended).apply(book)
     assert len(chapter.reel) - len(after.chapters[0].reel) == sum(len(r.going) for r in rows)
     assert after.chapters[0].findings[0].decision is Decision.MEND
     assert told(rows) == "3 pauses"
@@ -138,7 +140,53 @@ def test_of_two_that_overlap_one_is_made():
     assert [r.id for r in swept(twice)] == [r.id for r in rows[::-1]]
 
 
-def test_without_a_hearing_there_is_nothing_to_sweep():
+def test_without_a_hearing_pauses_are_swept_by_level_and_nothing_else():
     book, chapter, _, x = made(PAUSES)
-    tokens = tokens_of(book, chapter, [w.text for w in TEXT.words], None)
-    assert sweeps(book, chapter, TEXT, tokens, None, Span(0, len(chapter.reel)), SweepSettings(), [columns_of(x)]) == []
+    rows = swept_over(book, chapter, None, x, SweepSettings(least_s=0.7, variety=0.0))
+    assert [(r.kind, round(len(r.span) / RATE, 1)) for r in rows] == [(Sweeping.PAUSES, s) for s in (0.9, 1.6, 1.9)]
+    assert all(not (x[r.going.start : r.going.stop] == np.float32(0.3)).any() for r in rows)
+
+
+@pytest.mark.parametrize("does", [Doing.FILL, Doing.SPLIT])
+def test_dead_air_is_filled_or_only_split_and_time_stays(does):
+    book, chapter, hearing, x = made(PAUSES)
+    settings = SweepSettings(frozenset({Sweeping.PAUSES}), least_s=0.7, does=does)
+    rows = swept_over(book, chapter, hearing, x, settings)
+    assert [round(len(r.span) / RATE, 1) for r in rows] == [0.9, 1.6, 1.9]
+    after = EditReels(tuple(("c1", e) for r in swept(rows) for e in r.edits), "Sweep").apply(book).chapters[0].reel
+    assert len(after) == len(chapter.reel)
+    tones = [s for s in after.lanes[0].segments if isinstance(s, RoomTone)]
+    assert len(tones) == (3 if does is Doing.FILL else 0)
+    assert len(after.lanes[0].segments) == 7
+    assert not any(r.less or r.findings for r in rows)
+    first = rows[0].span
+    x[first.start + 2000 : first.start + 6000] = 0.02  # somebody breathes there
+    loud = swept_over(book, chapter, hearing, x, settings)
+    assert [bool(r.other) for r in loud] == [does is Doing.FILL, False, False]
+
+
+def test_a_lane_is_laid_with_its_tone_where_its_voice_is_silent_and_another_speaks():
+    book, chapter, hearing, x = made({3: 3.0, 7: 2.0})
+    lanes = (*chapter.reel.lanes, Lane("clerk", (Piece("s", 0, len(x)),)))
+    other = noise(seconds=len(x) / RATE, rms_db=-70, rate=RATE)[: len(x)].copy()
+    first = next(h for h in hearing.heard if h.text == "Five")
+    silent = Span(first.start - round(3.0 * RATE), first.start)  # of the narrator; the clerk speaks into it
+    said = Heard("aside", silent.start + RATE, silent.start + 2 * RATE, 0.9)
+    other[said.start : said.stop] = 0.2
+    two = replace(hearing, voices=(("s", Hearing((said,), (None,) * len(TEXT.words), ())),))
+    chapter = replace(chapter, reel=Reel(lanes))
+    entry = replace(book.recordings[0], hash="s", name="s")
+    book = replace(book, chapters=(chapter,), recordings=(*book.recordings, entry))
+    x[said.start : said.stop] += 0.01  # the other voice, in the narrator's microphone
+    settings = SweepSettings(frozenset({Sweeping.SILENCES}), least_s=0.7)
+    rows = [r for r in swept_over(book, chapter, two, x, settings, None, other) if r.lane == 0]
+    assert len(rows) == 1
+    assert rows[0].span.start <= said.start
+    assert rows[0].span.stop >= said.stop
+    assert not rows[0].other
+    after = rows[0].edits[0].apply(chapter.reel)
+    assert after.lanes[1] is chapter.reel.lanes[1]
+    assert len(after) == len(chapter.reel)
+    x[said.start : said.stop] = 0.25  # as loud as the narrator: it may be the narrator
+    again = [r for r in swept_over(book, chapter, two, x, settings, None, other) if r.lane == 0]
+    assert again[0].other == "voice itself"

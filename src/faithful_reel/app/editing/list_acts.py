@@ -16,6 +16,7 @@ from faithful_reel.app.editing.cutting import Cutting
 from faithful_reel.app.editing.list_pane import DRAGGED, ListPane
 from faithful_reel.app.editing.outward import Outward
 from faithful_reel.app.editing.pages import Described, MarkersPage, OffcutsPage, Page, VersionsPage
+from faithful_reel.app.editing.pieces_page import PiecesPage
 from faithful_reel.app.editing.presenter import Editing
 from faithful_reel.app.editing.sources import ElsewherePage, ShelfPage
 from faithful_reel.app.editing.sweeping import SweepPage
@@ -43,6 +44,7 @@ class ListActs:
     sweep: SweepPage
     elsewhere: ElsewherePage
     versions: VersionsPage
+    pieces: PiecesPage
     panel: ProofPanel
     loupe: CloseView
     desks: Desks
@@ -50,7 +52,7 @@ class ListActs:
 
     def __post_init__(self) -> None:
         self.bench = self.editing.bench
-        lists: tuple[Page, ...] = (self.offcuts, self.shelf, self.markers, self.sweep, self.elsewhere, self.versions)
+        lists: tuple[Page, ...] = (self.offcuts, self.shelf, self.markers, self.sweep, self.elsewhere, self.versions, self.pieces)
         self.panes = {page.title: ListPane(page) for page in lists}
         for pane in self.panes.values():
             self.panel.add_side(pane)
@@ -171,6 +173,16 @@ class ListActs:
         """An offcut."""
         if self._shown(self.offcuts):
             self.offcuts.put_back()
+
+    def piece_join(self) -> None:
+        """Hear it."""
+        if self._shown(self.pieces):
+            self.pieces.hear_join()
+
+    def measure_joins(self) -> None:
+        """Of the chapter."""
+        if self._shown(self.pieces):
+            self.pieces.measure()
 
     def marker_here(self) -> None:
         """Move it."""
@@ -334,6 +346,9 @@ ACTS: tuple[Act[ListActs], ...] = (
     Act("list.sweep", V, "Sweep", "Ctrl+Alt+7", "Pauses, breaths and hesitations, each change shown before it is made", partial(L.toggle, title="Sweep"), within=LISTS),
     Act("list.elsewhere", V, "From another place", "Ctrl+Alt+8", "Where the same reader says the same words", partial(L.toggle, title="From another place"), within=LISTS),
     Act("list.versions", V, "Versions", "Ctrl+Alt+9", "The chapter as it was kept under a name", partial(L.toggle, title="Versions"), within=LISTS),
+    Act("list.pieces", V, "Pieces and joins", "Shift+P", "The pieces of the lane in hand, where each is from and how it takes over", partial(L.toggle, title="Pieces and joins"), within=LISTS),
+    Act("piece.join", E, "Hear how the piece takes over", "", "That at hand in the list", L.piece_join, AT, rank=2, within=HAND),
+    Act("piece.measure", E, "Measure the joins", "", "Against natural boundaries of the same reading, beside the work", L.measure_joins, AT, rank=2, within=HAND),
     Act("list.hear", E, "Hear the line", "Ctrl+Alt+Y", "The line at hand of the list that is open", L.hear, AT, rank=2, within=HAND, apart=True),
     Act("list.go", E, "Go to the line's place", "", "Bring it into view", L.go, AT, rank=2, within=HAND),
     Act("list.copy", E, "Copy the line's sound", "", "To be pasted anywhere", L.copy, AT, rank=2, within=HAND),

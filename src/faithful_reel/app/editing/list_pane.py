@@ -22,9 +22,9 @@ from faithful_reel.app.editing.pages import Line, Page
 from faithful_reel.app.editing.sweeping import LIMITS, SweepPage
 from faithful_reel.app.theme import DAY, Theme, scale_of_letters
 from faithful_reel.app.widgets.flow import Flow
-from faithful_reel.app.widgets.parts import ActButton, ActSource, Check, Scrolled, SidePane, button, label
+from faithful_reel.app.widgets.parts import ActButton, ActSource, Check, Choice, Scrolled, SidePane, button, label
 from faithful_reel.app.widgets.tables import ROW_H, Table
-from faithful_reel.core.work.sweep import Sweeping
+from faithful_reel.core.work.sweep import Doing, Sweeping
 
 LEAST_ROWS = 5
 DRAGGED = "application/x-faithful-reel-line"
@@ -129,10 +129,11 @@ class ListPane(SidePane):
         self.page = page
         self._theme = DAY
         self._lines: list[Line] = []
+        self._filling = False
         self.view = ListTable(page)
         self.view.menu_acts = tuple(act for _, act in page.buttons)
         self._set_widths()
-        self.view.itemSelectionChanged.connect(self._chosen)
+        self.view.itemSelectionChanged.connect(self._row_taken)
         self.view.checked.connect(self._checked)
         self.view.files_dropped.connect(self.files_dropped)
         self.search = QLineEdit()
@@ -209,8 +210,9 @@ class ListPane(SidePane):
         lines = [line for line in self.page.lines() if all(any(w in cell.casefold() for cell in line.cells) for w in wanted)]
         self.view.empty = "Nothing like that." if wanted and self.page.lines() else self.page.empty
         if lines != self._lines:
-            self._lines = lines
+            self._lines, self._filling = lines, True
             self.view.show_lines(lines, self._theme)
+            self._filling = False
         self.view.viewport().update()  # type: ignore[union-attr]
         if lines and not self.view.key:
             self.view.selectRow(0)
@@ -221,6 +223,12 @@ class ListPane(SidePane):
 
     def _chosen(self) -> None:
         self.page.key = self.view.key
+
+    def _row_taken(self) -> None:
+        """The user took another line in hand, and not what the list is made of."""
+        self._chosen()
+        if self.view.key and self.view.hasFocus() and not self._filling:
+            self.page.choose()
 
 
 class SweepRow(QWidget):
@@ -247,6 +255,14 @@ class SweepRow(QWidget):
             kinds.addWidget(made)
         kinds.addStretch()
         box.addLayout(kinds)
+        self.does = Choice()
+        self.does.setAccessibleName("What is done with pauses")
+        self.does.setToolTip("Close up: too long ones become shorter. Fill or split: all from the length below on; time stays")
+        for doing in Doing:
+            self.does.addItem(f"pauses: {doing.value}", doing)
+        self.does.setCurrentIndex(list(Doing).index(page.settings.does))
+        self.does.activated.connect(self._set)
+        box.addWidget(self.does)
         form = QFormLayout()
         form.setContentsMargins(0, 0, 0, 0)
         form.setRowWrapPolicy(QFormLayout.RowWrapPolicy.WrapLongRows)
@@ -268,4 +284,5 @@ class SweepRow(QWidget):
 
     def _set(self) -> None:
         kinds = frozenset(k for k, made in self.kinds.items() if made.isChecked())
-        self._page.set(kinds=kinds, **{name: made.value() for name, made in self.numbers.items()})
+        numbers = {name: made.value() for name, made in self.numbers.items()}
+        self._page.set(kinds=kinds, does=Doing(self.does.currentData()), **numbers)

@@ -82,6 +82,9 @@ class Page(Observed):
     def check(self, key: str, *, on: bool) -> None:
         """Choose a line for what is done with several."""
 
+    def choose(self) -> None:
+        """The user took another line in hand."""
+
     def go(self) -> None:
         """Bring the line at hand into view."""
 
@@ -114,8 +117,8 @@ class OffcutsPage(Page):
     """Everything that was ever cut from the chapter at hand."""
 
     title = "Offcuts"
-    heads = ("words", "length", "step", "when", "")
-    widths = (0, 62, 92, 70, 54)
+    heads = ("words", "at", "length", "step", "when", "")
+    widths = (0, 78, 56, 80, 66, 50)
     buttons = (("Hear", "list.hear"), ("Put back", "offcut.back"), ("Copy", "list.copy"))
     told = "All that was ever cut from this chapter. What is put back goes where it was, wherever that is now."
 
@@ -189,6 +192,7 @@ class OffcutsPage(Page):
                 cut.id,
                 (
                     self.words(cut) or "sound",
+                    self.bench.time(cut.span.start, 0),
                     f"{len(cut.span) / rate:.2f} s",
                     cut.label,
                     cut.at.replace("T", " "),

@@ -14,8 +14,9 @@ from faithful_reel.core.jobs import Watch
 from faithful_reel.core.memo import Seen
 from faithful_reel.core.reel.picture import reel_columns
 from faithful_reel.core.reel.reel import Reel, recordings_of
+from faithful_reel.core.reel.several import edited
 from faithful_reel.core.units import Span
-from faithful_reel.core.work.sweep import Sweep, Sweeping, SweepSettings, sweeps, swept, told
+from faithful_reel.core.work.sweep import Doing, Sweep, Sweeping, SweepSettings, sweeps, swept, told
 
 LIMITS = {"least_s": (0.5, 0.1, 20.0), "keep_s": (0.1, 0.0, 5.0), "times": (1.5, 1.0, 20.0), "variety": (0.3, 0.0, 1.0)}
 """Of every setting: the usual one, the least, the most."""
@@ -38,9 +39,11 @@ class SweepPage(Page):
     def __init__(self, editing: Editing, settings: Settings) -> None:
         super().__init__(editing)
         self._kept = settings
-        chosen = set(text(settings, "sweep/kinds", ",".join(k.value for k in Sweeping)).split(","))
+        chosen = set(text(settings, "sweep/kinds", ",".join(k.value for k in SweepSettings().kinds)).split(","))
         known = {name: number(settings, f"sweep/{name}", *limits) for name, limits in LIMITS.items()}
-        self.settings = SweepSettings(frozenset(k for k in Sweeping if k.value in chosen), **known)
+        does = text(settings, "sweep/does", Doing.CLOSE.value)
+        kinds = frozenset(k for k in Sweeping if k.value in chosen)
+        self.settings = SweepSettings(kinds, **known, does=next((d for d in Doing if d.value == does), Doing.CLOSE))
         self.rows: list[Sweep] = []
         self._off: set[str] = set()
         self._seen = Seen()
@@ -55,8 +58,10 @@ class SweepPage(Page):
         chapter = self.bench.chapter
         if self.busy:
             return "Looking."
-        if chapter is None or not chapter.hearing:
-            return "A sweep goes by the words that were heard. Hear this chapter first."
+        if chapter is None or chapter.reel is None:
+            return "This chapter has no recording yet. Pair one with it at Intake."
+        if not chapter.hearing:
+            return "Nothing by level. Breaths, hesitations and silent lanes go by the words: hear this chapter first."
         return "Nothing here is longer, louder or other than it should be."
 
     def set(self, **changed: object) -> None:
@@ -64,6 +69,7 @@ class SweepPage(Page):
         self.settings = replace(self.settings, **changed)  # type: ignore[arg-type]  # named and typed by who calls
         for name in LIMITS:
             self._kept.setValue(f"sweep/{name}", getattr(self.settings, name))
+        self._kept.setValue("sweep/does", self.settings.does.value)
         self._kept.setValue("sweep/kinds", ",".join(k.value for k in Sweeping if k in self.settings.kinds))
         self.look()
         self.changed()
@@ -71,7 +77,7 @@ class SweepPage(Page):
     def look(self) -> None:
         """Look anew where the chapter, what is marked or a setting changed."""
         found = self.editing.found()
-        if found is None or not found[0].hearing:
+        if found is None:
             self._forget()
             return
         chapter, reel = found
@@ -172,8 +178,8 @@ class SweepPage(Page):
         row, found = self.row(), self.editing.found()
         if row is None or found is None or found[1] is not self._of:
             return
-        reel, rate = row.edit.apply(found[1]), self.bench.book.rate
-        stop = row.span.stop - len(row.going)
+        reel, rate = edited(found[1], row.edits), self.bench.book.rate
+        stop = row.span.stop - row.less
         self.transport.hear_reel(reel, max(0, row.span.start - round(LEAD_S * rate)), min(len(reel), stop + round(TAIL_S * rate)))
 
     def make(self) -> bool:
@@ -183,7 +189,7 @@ class SweepPage(Page):
             self.bench.tell("There is nothing to change. Take changes in, or let the sweep look again.")
             return False
         chapter = found[0]
-        edits = tuple((chapter.id, r.edit) for r in rows)
+        edits = tuple((chapter.id, edit) for r in rows for edit in r.edits)
         mended = tuple(dict.fromkeys((chapter.id, f) for r in rows for f in r.findings))
         self.transport.stop()
         done = self.bench.do(EditReels(edits, f"Sweep: {told(rows)}", mended))

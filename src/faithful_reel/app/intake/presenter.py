@@ -10,6 +10,7 @@ from pathlib import Path
 from faithful_reel.app.workbench import Observed, Workbench
 from faithful_reel.core.apart import apart
 from faithful_reel.core.book.commands import (
+    EDITION,
     AddChapters,
     AddRecording,
     BookCommand,
@@ -174,7 +175,7 @@ class IntakePresenter(Observed):
     def _pair_by_name(self, recording: Recording) -> None:
         chapter = chapter_named_by(self.bench.book, recording)
         if chapter is not None and not any(c.recording == recording.hash for c in self.bench.book.chapters):
-            self.bench.do(PairRecording(chapter.id, recording.hash))
+            self.bench.do(PairRecording(chapter.id, recording.hash, EDITION))
 
     def _take_all(self, found: Reimport, _name: str) -> None:
         self.take_over(found.command)
@@ -290,7 +291,7 @@ class IntakePresenter(Observed):
         """Say which recording reads a chapter; an empty one takes the pair apart."""
         if self.bench.book.chapter(chapter_id).recording == recording:
             return False
-        return self.bench.do(PairRecording(chapter_id, recording))
+        return self.bench.do(PairRecording(chapter_id, recording, EDITION))
 
     def name_narrator(self, recording: str, name: str) -> bool:
         """Say who reads a recording."""

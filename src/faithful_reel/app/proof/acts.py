@@ -200,6 +200,10 @@ class ProofActs:
         self.transport.stop()
         self.presenter.swap_take()
 
+    def alike(self) -> None:
+        """All that are like it."""
+        self.presenter.take_alike()
+
     def accept(self) -> None:
         """The name is right."""
         self.presenter.accept()
@@ -340,6 +344,7 @@ ACTS: tuple[Act[ProofActs], ...] = (
     Act("proof.swap", P, "Swap the take", "T", "Put the other reading of the line in the place of the one that is kept", A.swap, AT, On.FINDING),
     Act("proof.reopen", P, "Reopen", "O", "Take the decision back", A.reopen, AT, On.FINDING),
     Act("proof.accept", P, "Accept the name for the book", "A", "This reading of the name is right wherever it is heard", A.accept, AT, On.FINDING),
+    Act("proof.alike", P, "Take all that are alike in hand", "Shift+A", "All open findings of the book that are like the one at hand, to be decided at once", A.alike, AT, On.FINDING),
     Act("proof.remark", P, "Write a note on the finding…", "E", "What the narrator should watch for; it goes out with the pickup", A.remark, AT, On.FINDING),
     Act("proof.note", P, "Note a finding…", "F", "A finding by hand on selected words or marked sound", A.note, AT, On.PAGE, apart=True),
     Act("proof.flag", P, "Flag the word being heard", "G", "A finding at once, without stopping the sound", A.flag, AT, On.PAGE),

@@ -30,11 +30,19 @@ from faithful_reel.core.hear.memory import Memory
 from faithful_reel.core.jobs import Job, Watch
 from faithful_reel.core.memo import Memo
 from faithful_reel.core.units import Span
-from faithful_reel.core.work.deciding import deciding, fate, following_open, noted_on_sound, noted_on_words, open_count
+from faithful_reel.core.work.deciding import (
+    deciding,
+    fate,
+    following_open,
+    likeness,
+    noted_on_sound,
+    noted_on_words,
+    open_count,
+)
 from faithful_reel.core.work.hearing import HeardChapter, heard_voices
 from faithful_reel.core.work.hearing_again import AsItStands, heard_as_it_stands, needs_again
 from faithful_reel.core.work.mending import finding_span
-from faithful_reel.core.work.page import Mark, Styles, marks_of, styles_of
+from faithful_reel.core.work.page import Mark, Styles, headings_of, marks_of, styles_of
 from faithful_reel.core.work.readings import Retake, better_retake, retakes_of, swapped
 from faithful_reel.core.work.reporting import report_rows, write_report
 from faithful_reel.core.work.roughcut import Looks, rough_cut
@@ -153,6 +161,33 @@ class ProofPresenter(Observed):
         """Take several (chapter, finding) in hand, to be decided at once."""
         self.selected = tuple(keys)
         self.changed()
+
+    def take_alike(self) -> bool:
+        """Take all open findings of the book in hand that are like the one at hand, to be decided at once."""
+        chapter, finding = self.bench.chapter, self.finding()
+        if chapter is None or finding is None:
+            self.bench.tell("No finding is at hand. Choose one in the docket first (N).")
+            return False
+        wanted = self._likeness(chapter, finding)
+        alike = [
+            (c.id, f.id)
+            for c in self.bench.book.chapters
+            for f in self.bench.findings(c)
+            if f.decision is Decision.OPEN and not self.is_folded(f) and self._likeness(c, f) == wanted
+        ]
+        if len(alike) < 2:
+            self.bench.tell("No other open finding of this book is like this one.")
+            return False
+        if len({c for c, _ in alike}) > 1 and not self.sieve.whole_book:
+            self.sieve = replace(self.sieve, whole_book=True)
+        self.selected = tuple(alike)
+        self.changed()
+        self.bench.tell(f"{len(alike)} open findings are alike ({': '.join(filter(None, wanted))}). Decide them at once.")
+        return True
+
+    def _likeness(self, chapter: ChapterState, finding: Finding) -> tuple[str, ...]:
+        text = self.bench.text(chapter)
+        return likeness(finding, text, headings_of(text))
 
     def _at(self, rows: Sequence[tuple[str, Finding]], missing: int) -> int:
         here = (self.bench.chapter_id, self.current)

@@ -52,7 +52,7 @@ from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.hear.ears import LANGUAGES
 from faithful_reel.core.pickups.ledger import DONE, WAITING, Pickup, State
 from faithful_reel.core.reel.commands import ReelCommand
-from faithful_reel.core.reel.reel import joined_reels, reel_of, split_reel
+from faithful_reel.core.reel.reel import Marker, joined_reels, reel_of, split_reel
 from faithful_reel.core.reel.several import edited
 
 STANDING = "e"
@@ -381,17 +381,32 @@ class NameNarrator:
         return replace(book, recordings=tuple(named if r.hash == self.recording else r for r in book.recordings))
 
 
+def _borders(book: Book, recording: Recording) -> tuple[Marker, ...]:
+    """A marker for each place where the next file of a recording begins that was made of several."""
+    ends = itertools.accumulate(p.stop - p.start for p in recording.parts[:-1])
+    return tuple(
+        Marker(f"m{k}", at, f"{book.recording(part.recording).name} begins")
+        for k, (at, part) in enumerate(zip(ends, recording.parts[1:], strict=True), 1)
+    )
+
+
 @dataclass(frozen=True, slots=True)
 class PairRecording:
-    """Say which recording reads a chapter; the chapter's reel starts as the whole of it.  An empty one: none does."""
+    """Say which recording reads a chapter; the chapter's reel starts as the whole of it.  An empty one: none does.
+
+    From edition 2 on a marker stands wherever two files meet that were made into one recording.
+    """
 
     chapter: str
     recording: str
+    edition: int = 1
     label: ClassVar[str] = "Pair a recording with a chapter"
 
     def apply(self, book: Book) -> Book:
         """The book with the pair; edits of another pairing are left behind in the history."""
         reel = reel_of(self.recording, book.recording(self.recording).length) if self.recording else None
+        if reel is not None and self.edition > 1:
+            reel = replace(reel, markers=_borders(book, book.recording(self.recording)))
         return book.with_chapter(
             self.chapter,
             lambda c: replace(c, recording=self.recording, hearing="", findings=(), reel=reel, master=None),

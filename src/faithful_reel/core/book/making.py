@@ -9,7 +9,7 @@ from collections.abc import Callable, Sequence
 from functools import partial
 from pathlib import Path
 
-from faithful_reel.core.book.commands import AddChapters, AddRecording, PairRecording, SetDetails
+from faithful_reel.core.book.commands import EDITION, AddChapters, AddRecording, PairRecording, SetDetails
 from faithful_reel.core.book.condition import SUFFIX
 from faithful_reel.core.book.model import Book, ChapterState, Recording
 from faithful_reel.core.book.recordings import received
@@ -105,7 +105,7 @@ def make_book(
                 session.do(AddRecording(recording))
                 chapter = chapter_named_by(session.book, recording)
                 if chapter is not None:
-                    session.do(PairRecording(chapter.id, recording.hash))
+                    session.do(PairRecording(chapter.id, recording.hash, EDITION))
             session.close()
             whole = True
     finally:

@@ -16,6 +16,7 @@ from faithful_reel.core.pickups.ledger import DONE, State
 from faithful_reel.core.reel.commands import ReelCommand
 from faithful_reel.core.reel.exchanges import Sound
 from faithful_reel.core.reel.reel import Piece
+from faithful_reel.core.text.spoken import plain
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.units import Span
 from faithful_reel.core.work.editing import PAUSE_S
@@ -35,6 +36,19 @@ class Decided:
     restores: bool = False
     refused: tuple[str, ...] = ()
     marked: tuple[str, ...] = ()
+
+
+def likeness(finding: Finding, text: Chapter, headings: frozenset[int]) -> tuple[str, ...]:
+    """What findings have in common that are settled together: their kind, and what is written and heard, or which flaw it is.
+
+    Of a heading that is not read, whatever its words are, that it is one; `headings` are the paragraphs that are headings.
+    """
+    words = text.words[finding.word_index : finding.word_index + finding.word_count]
+    if finding.kind is Kind.SKIPPED and words and all(w.paragraph in headings for w in words):
+        return finding.kind.value, "a heading"
+    if finding.evidence.flaw:
+        return finding.kind.value, finding.evidence.flaw
+    return finding.kind.value, plain(finding.written), plain(finding.heard)
 
 
 def deciding(

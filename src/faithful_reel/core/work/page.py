@@ -71,12 +71,17 @@ class Styles:
 
 def styles_of(text: Chapter) -> Styles:
     """The styles of a chapter's words."""
-    headings = frozenset(_headings(text))
+    headings = headings_of(text)
     rows = [*((w.paragraph, w.paragraph in headings, w.italic) for w in text.words), (0, False, False)]
     paragraphs, heads, italics = np.array(rows, np.int64).T
     pages = [w.page for w in text.words]
     begins = tuple((i, p) for i, p in enumerate(pages) if p and (not i or p != pages[i - 1]))
     return Styles(paragraphs, heads, italics, begins, frozenset(i for i, w in enumerate(text.words) if w.line))
+
+
+def headings_of(text: Chapter) -> frozenset[int]:
+    """The paragraphs of a chapter that are headings."""
+    return frozenset(_headings(text))
 
 
 def _headings(text: Chapter) -> Iterator[int]:

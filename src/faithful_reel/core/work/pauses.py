@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -78,6 +78,20 @@ def pauses_by_level(columns: Columns, position: int, length: int, rate: int) -> 
     quiet = float(np.percentile(sounding, QUIET_SHARE))
     rows = _runs(peaks <= max(SILENCE, quiet * 10 ** (RISE_DB / 20)), round(LEAST_S / STEP_S))
     return [Pause(Span(int(edges[a]), int(edges[b])), -1, Place.RETAKE) for a, b in rows]
+
+
+def stretches_by_level(columns: Columns, within: Span, rate: int) -> list[Pause]:
+    """As `pauses_by_level`, of a whole stretch; what is quiet is judged for each quarter of a minute by what is around it."""
+    found: list[Pause] = []
+    each = round(2 * BY_LEVEL_S * rate)
+    for first in range(within.start, within.stop, each):
+        reached = found[-1].span.stop if found else max(0, within.start - 1)
+        for pause in pauses_by_level(columns, min(first + each // 2, within.stop), within.stop, rate):
+            if pause.span.start > reached:
+                found.append(pause)
+            elif found and pause.span.stop > reached:  # it goes on where the one before was cut off
+                found[-1] = replace(pause, span=Span(found[-1].span.start, pause.span.stop))
+    return found
 
 
 def pause_near(pauses: Sequence[Pause], position: int, rate: int) -> Pause | None:
