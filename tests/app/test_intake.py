@@ -478,3 +478,39 @@ def test_recordings_that_the_book_does_not_know_are_told_listed_brought_in_or_re
     assert (folder / kept.stored).exists()
     assert len(asked) == 2
     assert asked[1][0].startswith(third.hash[:12])
+
+
+# --- hearing ----------------------------------------------------------------------------------------------------------
+
+
+def test_a_recording_its_clipped_place_its_room_tone_and_a_chapters_beginning_are_heard(opened, desk):
+    transport, presenter = opened.window.transport, opened.window.parts.intake
+    player, played = opened.window.parts.player, []
+    play = player.play
+
+    def noted(render, start, stop, rate, **how):
+        played.append((render, start, stop, how))
+        play(render, start, stop, rate, **how)
+
+    player.play = noted
+    click(desk.recordings, 0)
+    recording = presenter.recording()
+    source = opened.window.bench.render_here(opened.bookstate.chapters[0].reel)
+    opened.do("intake.hear")
+    assert transport.playing
+    assert (played[-1][0](1000, 2000) == source(1000, 2000)).all()
+    opened.do("intake.hear")
+    assert not transport.playing
+    opened.do("intake.hear_clipped")
+    at = recording.health.places[0][0]
+    assert (played[-1][0](44_100, 45_000) == source(at, at + 900)).all()
+    transport.stop()
+    opened.do("intake.hear_tone")
+    assert played[-1][3]["loop"]
+    assert played[-1][2] == recording.tone.stop - recording.tone.start
+    transport.stop()
+    assert "read again as a pickup" in desk.remedies.text()
+    click(desk.chapters, 0)
+    opened.do("intake.hear_chapter")
+    assert transport.playing
+    transport.stop()

@@ -275,7 +275,7 @@ def _acts(
     )
     tables: list[Bound] = [
         parts.keeping,
-        IntakeActs(parts.intake, intake, ask),
+        IntakeActs(parts.intake, intake, ask, parts.transport),
         WindowActs(window),
         on_the_page,
         QuickActs(parts.proof, QuickCheck(parts.proof, parts.transport, settings), proof, desks),

@@ -21,8 +21,8 @@ class PiecesPage(Page):
     """The pieces of the lane in hand, else of the first: choosing one marks and shows it."""
 
     title = "Pieces and joins"
-    heads = ("piece", "at", "length", "from", "gain", "join", "cut before", "cut after")
-    widths = (150, 90, 60, 120, 60, 150, 110, 110)
+    heads = ("piece", "at", "length", "join", "from", "gain", "cut before", "cut after")
+    widths = (104, 66, 54, 112, 150, 60, 110, 110)
     enter = "list.hear"
     buttons = (
         ("Hear it", "list.hear"), ("Hear its join", "piece.join"), ("Go there", "list.go"), ("Describe…", "list.describe"),
@@ -76,9 +76,9 @@ class PiecesPage(Page):
                 told = f"{1000 * row.join.length / rate:.0f} ms, {shape}" if row.join.length else "runs on"
                 join = ", ".join(filter(None, (told, seams.get((number, row.index), ""))))
             source = f"{row.source} {self.bench.time(row.start, 0)}".strip() if row.source else ""
+            gain = f"{row.gain_db:+.1f} dB".replace("-", "−") if row.gain_db else ""
             cells = (
-                row.name, self.bench.time(row.span.start), f"{len(row.span) / rate:.2f} s", source,
-                f"{row.gain_db:+.1f} dB".replace("-", "−") if row.gain_db else "", join,
+                row.name, self.bench.time(row.span.start, 1), f"{len(row.span) / rate:.2f} s", join, source, gain,
                 _told(row.cut_before), _told(row.cut_after),
             )  # fmt: skip
             lines.append(Line(str(row.index), cells, segments[row.index].color))

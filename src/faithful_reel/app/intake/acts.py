@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import partial
 
 from PyQt6.QtWidgets import QDialog, QInputDialog
 
@@ -12,7 +13,8 @@ from faithful_reel.app.asking import LEAVE, MANUSCRIPTS, SOUNDS, Asking
 from faithful_reel.app.desks import DeskName
 from faithful_reel.app.intake.dialogs import SplitDialog
 from faithful_reel.app.intake.panel import IntakePanel
-from faithful_reel.app.intake.presenter import IntakePresenter
+from faithful_reel.app.intake.presenter import Heard, IntakePresenter
+from faithful_reel.app.transport.presenter import Transport
 
 AT = DeskName.INTAKE
 BRING, REMOVE = "Bring them in", "Remove them"
@@ -25,6 +27,7 @@ class IntakeActs:
     presenter: IntakePresenter
     panel: IntakePanel
     ask: Asking
+    transport: Transport
 
     @property
     def acts(self) -> Sequence[Act[IntakeActs]]:
@@ -44,6 +47,20 @@ class IntakeActs:
     def pair(self) -> None:
         """Pair by ear."""
         self.presenter.pair_by_ear()
+
+    def hear(self, place: Heard) -> None:
+        """Hear the recording at hand, or a place of it; again: stop."""
+        if self.transport.playing:
+            self.transport.stop()
+        else:
+            self.presenter.hear(self.transport, place)
+
+    def hear_chapter(self) -> None:
+        """Hear where the chosen chapter begins; again: stop."""
+        if self.transport.playing:
+            self.transport.stop()
+        else:
+            self.presenter.hear_chapter(self.transport, self.panel.chapters.key)
 
     def make_one(self) -> None:
         """Make one recording of the chosen ones."""
@@ -129,7 +146,7 @@ class IntakeActs:
             self.presenter.bench.tell("No part of the manuscript is left out.")
 
 
-A, B, C = IntakeActs, Menu.BOOK, Menu.CHAPTER
+A, B, C, L = IntakeActs, Menu.BOOK, Menu.CHAPTER, Menu.LISTEN
 ACTS: tuple[Act[IntakeActs], ...] = (
     Act("intake.manuscript", B, "Bring in a manuscript…", "Ctrl+Shift+M", "Chapters, or corrections of them", A.manuscript, apart=True),
     Act("intake.recordings", B, "Bring in recordings…", "Ctrl+Shift+R", "Copy recordings into the book", A.recordings),
@@ -138,6 +155,10 @@ ACTS: tuple[Act[IntakeActs], ...] = (
     Act("intake.search", B, "Look for lost recordings…", "", "Find them by their bytes, whatever they are called now", A.search, AT),
     Act("intake.replace", B, "Choose the file of a lost recording…", "", "Say yourself which file it is", A.replace, AT),
     Act("intake.strays", B, "Unknown recordings…", "", "Files among the recordings that no step of the book uses", A.strays),
+    Act("intake.hear", L, "Hear the recording", "F3", "That at hand at Intake, from its beginning; again: stop", partial(A.hear, place=Heard.WHOLE), AT, rank=2, within="At Intake", apart=True),
+    Act("intake.hear_clipped", L, "Hear its first clipped place", "F4", "A second before it and two after it", partial(A.hear, place=Heard.CLIPPED), AT, rank=2, within="At Intake"),
+    Act("intake.hear_tone", L, "Hear its room tone", "F5", "Again and again; again: stop", partial(A.hear, place=Heard.TONE), AT, rank=2, within="At Intake"),
+    Act("intake.hear_chapter", L, "Hear where the chapter begins", "F7", "The chosen chapter, at its first word, as far as that is known", A.hear_chapter, AT, rank=2, within="At Intake"),
     Act("intake.rename", C, "Rename the chapter…", "F2", "Give the chapter another title", A.rename, AT, rank=2, apart=True),
     Act("intake.split", C, "Split the chapter…", "", "Make two chapters of it", A.split, AT, rank=2),
     Act("intake.join", C, "Join with the chapter below", "", "Make one chapter of the two", A.join, AT, rank=2),

@@ -19,7 +19,7 @@ from PyQt6.QtWidgets import (
 
 from faithful_reel.app.intake.dialogs import ReimportDialog
 from faithful_reel.app.intake.picture import RecordingPicture
-from faithful_reel.app.intake.presenter import IntakePresenter, Way, health
+from faithful_reel.app.intake.presenter import IntakePresenter, Way, health, missed_by
 from faithful_reel.app.theme import DAY, Theme
 from faithful_reel.app.widgets.parts import ActButton, Choice, Desk, button, label
 from faithful_reel.app.widgets.tables import Table
@@ -42,6 +42,7 @@ ON_A_CHAPTER = (
     ("↑", "intake.earlier"),
     ("↓", "intake.later"),
     ("Leave out", "intake.leave_out"),
+    ("Hear", "intake.hear_chapter"),
 )
 """What can be done with the chapter that is chosen."""
 
@@ -111,7 +112,9 @@ class IntakePanel(Desk):
         self.recordings.empty = "Drop the narrator's recordings here, as many as you like, in any format."
         self.recordings.setMinimumHeight(96)
         self.recordings.columns(stretch=2)
-        self.recordings.menu_acts = ("intake.make_one", "intake.search", "intake.replace")
+        self.recordings.menu_acts = (
+            "intake.hear", "intake.hear_clipped", "intake.hear_tone", "intake.make_one", "intake.search", "intake.replace",
+        )  # fmt: skip
         self.recordings.currentItemChanged.connect(self._recording_chosen)
         self.incoming = Table(["Coming in", ""], "Files that are being brought in, or were refused", sortable=False)
         self.incoming.columns(stretch=1)
@@ -124,6 +127,12 @@ class IntakePanel(Desk):
         self.search = ActButton("Look in a folder…", "intake.search")
         self.replace = ActButton("Choose the file…", "intake.replace")
         row = QHBoxLayout()
+        for words, act in (
+            ("Hear it", "intake.hear"),
+            ("First clipped place", "intake.hear_clipped"),
+            ("Room tone", "intake.hear_tone"),
+        ):
+            row.addWidget(ActButton(words, act))
         for made in (self.make_one, self.search, self.replace):
             row.addWidget(made)
         row.addStretch()
@@ -141,7 +150,8 @@ class IntakePanel(Desk):
     def _card(self) -> QWidget:
         self.card = QWidget()
         self.verdict = label("", wrap=True)
-        self.verdict.setMinimumHeight(36)
+        self.remedies = label("", "quiet", wrap=True)
+        self.remedies.setAccessibleName("What to do")
         self.picture = RecordingPicture()
         self.narrator = QLineEdit()
         self.narrator.setAccessibleName("Narrator of this recording")
@@ -163,6 +173,7 @@ class IntakePanel(Desk):
         box = QVBoxLayout(self.card)
         box.setContentsMargins(0, 4, 0, 0)
         box.addWidget(self.verdict)
+        box.addWidget(self.remedies)
         box.addWidget(self.picture)
         box.addLayout(grid)
         return self.card
@@ -251,6 +262,8 @@ class IntakePanel(Desk):
         fault = presenter.faults.get(recording.hash)
         verdict = health(recording, fault)
         self.verdict.setText(f"{recording.name}: {verdict}")
+        self.remedies.setText("" if fault else "\n".join(m.remedy for m in missed_by(recording)))
+        self.remedies.setVisible(bool(self.remedies.text()))
         rate = book.rate
         tone = Span(recording.tone.start, recording.tone.stop) if recording.tone else None
         channels = {1: "mono", 2: "stereo"}.get(recording.channels, f"{recording.channels} channels")

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
-from enum import StrEnum
+from enum import Enum, StrEnum
 from pathlib import Path
 
+from faithful_reel.app.transport.presenter import Transport
 from faithful_reel.app.workbench import Observed, Workbench
 from faithful_reel.core.apart import apart
 from faithful_reel.core.book.commands import (
@@ -43,10 +44,11 @@ from faithful_reel.core.collate.pairing import Passage
 from faithful_reel.core.errors import AppError, Cancelled
 from faithful_reel.core.files import shown
 from faithful_reel.core.jobs import Part, Watch
-from faithful_reel.core.measure.health import shortcomings
-from faithful_reel.core.reel.reel import reel_of
+from faithful_reel.core.measure.health import Missed, missed_limits
+from faithful_reel.core.reel.reel import Lane, Piece, Reel, reel_of
 from faithful_reel.core.text.manuscript import SUFFIXES, read_apart
 from faithful_reel.core.text.words import Chapter, finished_s
+from faithful_reel.core.units import Span
 from faithful_reel.core.work.pairing import paired_by_ear, passages_of, unread
 from faithful_reel.core.work.revising import Reimport, join_chapters, reimport, split_chapter
 from faithful_reel.core.work.timeline import Hearing
@@ -60,6 +62,17 @@ class Way(StrEnum):
     REFUSED = "refused"
 
 
+class Heard(Enum):
+    """What of a recording is heard."""
+
+    WHOLE = "all of it"
+    CLIPPED = "its first clipped place"
+    TONE = "its room tone"
+
+
+BEGINNING_S = 12.0
+"""So much of a chapter's beginning is heard."""
+NO_CHAPTER = "Choose a chapter in the table first."
 FAULTS = {FaultKind.MISSING: "missing from the book", FaultKind.CHANGED: "not as it was received"}
 
 
@@ -71,14 +84,20 @@ def health(recording: Recording, fault: FaultKind | None = None) -> str:
         return f"made of {len(recording.parts)} stretches"
     if recording.health is None:
         return "good" if recording.tone else "no room tone found"
-    missed = shortcomings(
+    return "; ".join(m.told for m in missed_by(recording)) or "good"
+
+
+def missed_by(recording: Recording) -> list[Missed]:
+    """The limits that a recording misses, and what to do about each."""
+    if recording.health is None:
+        return []
+    return missed_limits(
         recording.health,
         rate=recording.rate,
         peak_db=recording.peak_db,
         rms_db=recording.rms_db,
         noise_floor_db=recording.noise_floor_db,
     )
-    return "; ".join(missed) if missed else "good"
 
 
 @dataclass(slots=True)
@@ -282,6 +301,54 @@ class IntakePresenter(Observed):
         """The recording at hand."""
         found = [r for r in self.recordings() if r.hash == self.current]
         return found[0] if found else next(iter(self.recordings()), None)
+
+    # --- hearing --------------------------------------------------------------------------------------------------
+
+    def hear(self, transport: Transport, place: Heard) -> None:
+        """Hear the recording at hand, or a place of it; what sounds stops where it is asked again."""
+        recording = self.recording()
+        if recording is None or recording.hash in self.faults:
+            self.bench.tell(
+                "No recording is at hand." if recording is None else f"{recording.name} can not be heard: it is lost."
+            )
+            return
+        span = self._span(recording, place)
+        if span is None:
+            return
+        if not self.bench.path_of(recording.hash).exists():
+            self.bench.tell(f"{recording.name} is still being made ready. Try again in a moment.")
+            return
+        reel = Reel((Lane("recording", (Piece(recording.hash, span.start, span.stop),)),))
+        render = self.bench.renderer(reel).render
+        transport.hear_sound(render, 0, len(span), loop=place is Heard.TONE, speed=1.0)
+
+    def _span(self, recording: Recording, place: Heard) -> Span | None:
+        rate = self.bench.book.rate
+        match place:
+            case Heard.CLIPPED:
+                if recording.health is None or not recording.health.places:
+                    self.bench.tell(f"Nothing of {recording.name} is clipped.")
+                    return None
+                at = round(recording.health.places[0][0] * rate / recording.rate)
+                return Span(max(0, at - rate), min(recording.length, at + 2 * rate))
+            case Heard.TONE:
+                tone = recording.tone
+                if tone is None or tone.recording != recording.hash:
+                    self.bench.tell(f"No room tone was found in {recording.name}.")
+                    return None
+                return Span(tone.start, tone.stop)
+        return Span(0, recording.length)
+
+    def hear_chapter(self, transport: Transport, chapter_id: str) -> None:
+        """Hear where a chapter begins in its recording: at its first word, as far as that is known."""
+        chapter = next((c for c in self.bench.book.chapters if c.id == chapter_id), None)
+        if chapter is None or chapter.reel is None:
+            self.bench.tell("This chapter has no recording yet. Choose one beside it." if chapter else NO_CHAPTER)
+            return
+        words = self.bench.page_tokens(chapter).heard()
+        at = max(0, words[0].start - self.bench.book.rate // 2) if len(words) else 0
+        stop = min(len(chapter.reel), at + round(BEGINNING_S * self.bench.book.rate))
+        transport.hear_sound(self.bench.renderer(chapter.reel).render, at, stop, speed=1.0)
 
     def recordings(self) -> list[Recording]:
         """What is shown: the recordings that came in, and whatever is missing or changed."""

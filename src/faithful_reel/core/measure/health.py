@@ -5,6 +5,7 @@ from __future__ import annotations
 import heapq
 import math
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numba
 import numpy as np
@@ -222,8 +223,21 @@ class HealthMeter:
         return exact, decibels(math.sqrt(total / spread))
 
 
+class Missed(NamedTuple):
+    """A limit that a recording misses, in plain words with its figure, and what to do about it."""
+
+    told: str
+    remedy: str
+
+
 def shortcomings(health: Health, *, rate: int, peak_db: float, rms_db: float, noise_floor_db: float) -> list[str]:
-    """The limits that a recording misses, each in plain words with its figure; empty where it is sound.
+    """The limits that a recording misses, each in plain words with its figure; empty where it is sound.  See `missed_limits`."""
+    rows = missed_limits(health, rate=rate, peak_db=peak_db, rms_db=rms_db, noise_floor_db=noise_floor_db)
+    return [row.told for row in rows]
+
+
+def missed_limits(health: Health, *, rate: int, peak_db: float, rms_db: float, noise_floor_db: float) -> list[Missed]:
+    """The limits that a recording misses, with what to do about each; empty where it is sound.
 
     They are 44.1 kHz for delivery, a noise floor of at most -60 dB RMS, no clipping, enough room tone to fill with, and a level
     from which the usual one can be reached: what lifts the voice lifts the room.
@@ -232,28 +246,52 @@ def shortcomings(health: Health, *, rate: int, peak_db: float, rms_db: float, no
     ----------
     Submission requirements of audiobook retailers, from memory; clipping and room tone: common practice.
     """
-    missed = [told for told in (health.cut_short, health.channels) if told]
+    found: list[Missed] = []
+
+    def miss(told: str, remedy: str) -> None:
+        found.append(Missed(told.replace("-", "−") if "dB" in told else told, remedy))
+
+    if health.cut_short:
+        found.append(Missed(health.cut_short, "Ask for the file again; what is there can be worked on meanwhile."))
+    if health.channels:
+        found.append(Missed(health.channels, "Hear a minute of it. If a voice is missing, ask for each channel as a file."))
     if rate < LEAST_DELIVERY_RATE:
-        missed.append(f"recorded at {rate} Hz, under the {LEAST_DELIVERY_RATE} Hz that retailers ask for")
+        told = f"recorded at {rate} Hz, under the {LEAST_DELIVERY_RATE} Hz that retailers ask for"
+        found.append(Missed(told, "Ask whether it was recorded higher; what is missing above can not be made."))
     if health.clipped:
-        missed.append(f"{health.clipped} clipped samples")
+        found.append(
+            Missed(f"{health.clipped} clipped samples", "Hear the first place. What is distorted is read again as a pickup.")
+        )
     elif peak_db > -0.1:
-        missed.append("touches full scale")
+        found.append(Missed("touches full scale", "Hear the loudest words; ask for 6 dB less at the microphone next time."))
     if noise_floor_db > HARD_FLOOR_DB:
-        missed.append(f"noise floor of {noise_floor_db:.0f} dB is hard to mend (limit −60 dB)".replace("-", "−"))
+        miss(
+            f"noise floor of {noise_floor_db:.0f} dB is hard to mend (limit -60 dB)",
+            "Hear its room tone, and ask for a new recording in a quieter room before any work is done.",
+        )
     elif noise_floor_db > LOUDEST_FLOOR_DB:
-        missed.append(f"noise floor of {noise_floor_db:.1f} dB needs noise reduction (limit −60 dB)".replace("-", "−"))
+        miss(
+            f"noise floor of {noise_floor_db:.1f} dB needs noise reduction (limit -60 dB)",
+            "Mastering reduces it. Hear its room tone: a fan or a fridge is better switched off for the rest.",
+        )
     voice_db = rms_db - 10 * math.log10(max(health.speech, LEAST_SPEECH))  # a voice that is silent for long is not soft
     if voice_db < SOFTEST_DB and health.speech >= LEAST_SPEECH:
         lifted = noise_floor_db + USUAL_DB - voice_db
-        told = f"the voice is soft, {voice_db:.0f} dB: at {USUAL_DB:.0f} dB its noise floor is {lifted:.0f} dB (limit −60 dB)"
-        missed.append(told.replace("-", "−"))
+        miss(
+            f"the voice is soft, {voice_db:.0f} dB: at {USUAL_DB:.0f} dB its noise floor is {lifted:.0f} dB (limit -60 dB)",
+            f"Ask for {USUAL_DB - voice_db:.0f} dB more at the microphone next time; mastering lifts voice and room together.",
+        )
     if health.dc > GREATEST_DC:
-        missed.append(f"DC of {100 * health.dc:.1f} % of full scale")
+        told = f"DC of {100 * health.dc:.1f} % of full scale"
+        found.append(Missed(told, "Mastering takes it away; tell the narrator that the converter has a fault."))
     if health.hum_hz and health.hum_db > LOUDEST_HUM_DB:
-        missed.append(f"hum at {health.hum_hz:.0f} Hz, {health.hum_db:.0f} dB".replace("-", "−"))
+        miss(
+            f"hum at {health.hum_hz:.0f} Hz, {health.hum_db:.0f} dB",
+            "Hear its room tone. Ask for another cable or socket before the rest is recorded.",
+        )
     if health.tone_s < LEAST_TONE_S:
-        missed.append(f"only {health.tone_s:.1f} s of room tone found")
+        told = f"only {health.tone_s:.1f} s of room tone found"
+        found.append(Missed(told, "Ask for half a minute of the silent room, and bring it in; else fills are made softly."))
     if health.speech < LEAST_SPEECH:
-        missed.append("nobody speaks in it")
-    return missed
+        found.append(Missed("nobody speaks in it", "Hear it: it may be room tone, or the wrong file."))
+    return found
