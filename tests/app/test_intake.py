@@ -498,13 +498,13 @@ def test_a_recording_its_clipped_place_its_room_tone_and_a_chapters_beginning_ar
     source = opened.window.bench.render_here(opened.bookstate.chapters[0].reel)
     opened.do("intake.hear")
     assert transport.playing
-    assert (played[-1][0](1000, 2000) == source(1000, 2000)).all()
     opened.do("intake.hear")
-    assert not transport.playing
+    assert not transport.playing  # and its files are in no other thread's hands
+    assert (played[-1][0](1000, 2000) == source(1000, 2000)).all()
     opened.do("intake.hear_clipped")
+    transport.stop()
     at = recording.health.places[0][0]
     assert (played[-1][0](44_100, 45_000) == source(at, at + 900)).all()
-    transport.stop()
     opened.do("intake.hear_tone")
     assert played[-1][3]["loop"]
     assert played[-1][2] == recording.tone.stop - recording.tone.start
