@@ -13,6 +13,7 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QComboBox, QDialog, QTableWidget
 from support.app import DemoWindow
 from support.editing import editing_of
+from support.hearing import lay_retake
 from support.jobs import HeldJobs
 from support.sounds import speech_like
 
@@ -98,17 +99,7 @@ def test_what_the_first_ear_found_is_shown_while_it_listens_but_not_decided(benc
 
 def test_a_take_is_swapped_and_swapped_back(bench):
     heard(bench)
-    chapter = bench.book.chapter("c1")
-    hearing = bench.hearing(chapter)
-    words = bench.text(chapter).words
-    sentence = next(s for s in bench.text(chapter).sentences() if len(s) > 6 and s.start > 60)
-    at = hearing.heard[-1].stop + 40_000
-    again = tuple(Heard(words[i].text, at + 16_000 * k, at + 16_000 * k + 15_000, 0.9) for k, i in enumerate(sentence))
-    links = (*hearing.links, (len(words), len(words), len(hearing.heard), len(hearing.heard) + len(again), False))
-    key = bench.session.store.put(Hearing, Hearing((*hearing.heard, *again), hearing.placed, links))
-    said = " ".join(w.text for w in again)
-    take = Finding("f9", Kind.REPEATED, said, said, sentence.start, len(sentence), again[0].start, again[-1].stop, 0.9)
-    bench.do(PlaceHearing("c1", key, (take,)))
+    sentence, take = lay_retake(bench)
     proof = ProofPresenter(bench)
     proof.choose("f9")
     assert "complete and as written" in proof.take_note(take)
@@ -116,7 +107,7 @@ def test_a_take_is_swapped_and_swapped_back(bench):
     assert proof.swap_take()
     chapter = bench.book.chapter("c1")
     assert chapter.reel != before
-    assert bench.hearing(chapter).placed[sentence.start].start == again[0].start
+    assert bench.hearing(chapter).placed[sentence.start].start == take.start
     tokens = bench.tokens(chapter)
     assert all(t.start >= 0 for t in tokens if t.word in sentence)
     bench.undo()

@@ -39,3 +39,19 @@ def lay_hearing(bench, chapter_id: str = "c1") -> None:
         at_word("f5", Kind.SKIPPED, 70, confidence=0.2),
     )
     bench.do(PlaceHearing(chapter_id, key, findings[: 5 if len(words) > 70 else 2], EDITION))
+
+
+def lay_retake(bench, chapter_id: str = "c1") -> tuple[range, Finding]:
+    """Lay a second reading of a sentence after all that a chapter's hearing holds; the sentence, and its finding."""
+    chapter = bench.book.chapter(chapter_id)
+    hearing, text = bench.hearing(chapter), bench.text(chapter)
+    words = text.words
+    sentence = next(s for s in text.sentences() if len(s) > 6 and s.start > 60)
+    at = hearing.heard[-1].stop + 40_000
+    again = tuple(Heard(words[i].text, at + 16_000 * k, at + 16_000 * k + 15_000, 0.9) for k, i in enumerate(sentence))
+    links = (*hearing.links, (len(words), len(words), len(hearing.heard), len(hearing.heard) + len(again), False))
+    key = bench.session.store.put(Hearing, Hearing((*hearing.heard, *again), hearing.placed, links))
+    said = " ".join(w.text for w in again)
+    take = Finding("f9", Kind.REPEATED, said, said, sentence.start, len(sentence), again[0].start, again[-1].stop, 0.9)
+    bench.do(PlaceHearing(chapter_id, key, (take,)))
+    return sentence, take
