@@ -416,6 +416,11 @@ def main() -> int:
             note = f"worst of 25 {v['first_sound_worst_ms']:.0f}; rendering a block bare {v['block_ms']:.1f} ms"
             tell("first_sound", v["first_sound_ms"], "ms", note)
             tell("doubt_sound", v["doubt_ms"], "ms", f"a doubt settled and the next heard; worst of 40 {v['doubt_worst_ms']:.0f}")
+        if chosen.only in ("", "strokes"):
+            v = told_by("strokes.py")
+            each = ", ".join(f"{act} {ms:.0f}" for act, ms in v["middle_ms"].items())
+            note = f"{each}; rendering a block bare {v['block_ms']:.1f} ms"
+            tell("stroke_sound", v["slowest_ms"], "ms", note)
         if chosen.only in ("", "planning"):
             v = told_by("planning.py")
             note = f"a line of {v['seconds']} s, a word of it to be replaced; all of it {v['planned_whole_ms']:.0f}; spectra of both sounds {v['bare_ms']:.0f} ms"

@@ -20,6 +20,8 @@ from PyQt6.QtTest import QTest
 from faithful_reel.app.main import application, calm_collector
 from faithful_reel.app.window import Window
 from faithful_reel.app.wiring import open_window, user_settings
+from faithful_reel.core.book.commands import EditReel
+from faithful_reel.core.reel.commands import MixLane
 from faithful_reel.core.standins.sound_card import SimulatedCard
 
 TIMES = 15
@@ -57,6 +59,7 @@ def main() -> int:
             app.processEvents()
             time.sleep(0.01)
         window.bench.ask = lambda _title, _words, _told, answers: answers[0]
+        window.bench.do(EditReel("c1", MixLane(1, -60.0)))  # who speaks there as well is asked about: that takes as long as it takes
         window.actions_.run("view.proof")
         window.parts.editing.choose_lane(0)
         window.parts.proof.unfold(shown=True)
@@ -122,7 +125,7 @@ def _ready(window: Window, act: str, rng: random.Random) -> None:
     editing.let_go()
     word = rng.randrange(200, 13_000)
     if act == "decide a finding":
-        window.parts.proof.step(1)
+        window.parts.proof.choose(rng.choice(window.parts.proof.docket()[:20]).id)
     else:
         editing.select_words(word, word)
         span = editing.span

@@ -26,6 +26,8 @@ BLOCK = 2048
 TICK_MS = 33
 TURN_S, FADE_S = 0.06, 0.01
 """What of the sound that is ahead is heard before another rendering goes on, and how long the one takes over from the other."""
+BEGIN_S = 0.03
+"""The interface waits at most so long for the first sound."""
 MOST_AHEAD = RING + BLOCK
 """Samples that a card may have ahead."""
 
@@ -152,7 +154,7 @@ class _Feed(threading.Thread):
         self._card, self._speed, self._gain, self._backwards, self._rest = card, speed, gain, backwards, rest
         self.runs = [_Run(0, render, start, stop, shown)]
         self._tempo = Tempo(rate, speed)
-        self.ended = threading.Event()
+        self.ended, self.begun = threading.Event(), threading.Event()
         self.total = -1
         self.levels: list[tuple[int, float, float]] = []  # (samples pushed, peak, mean square)
         self.problem: Exception | None = None
@@ -223,6 +225,7 @@ class _Feed(threading.Thread):
                 self._recent.append((self._pushed, part))
                 offset += taken
                 self._pushed += taken
+                self.begun.set()
             else:
                 self.ended.wait(0.02)
 
@@ -250,6 +253,7 @@ class _Feed(threading.Thread):
         except Exception as problem:  # noqa: BLE001 - handed to the interface thread, which shows it
             self.problem = problem
             self.total = self._pushed
+        self.begun.set()
 
 
 class Player(QObject):
@@ -312,6 +316,7 @@ class Player(QObject):
         rest = rest if loop else 0
         self._feed = _Feed(self.card, render, start, stop, rate, speed, self._gain, backwards=backwards, rest=rest, shown=shown)
         self._feed.start()
+        self._feed.begun.wait(BEGIN_S)  # else what is painted next would keep it from its first block
         self._timer.start()
         self.started.emit()
 

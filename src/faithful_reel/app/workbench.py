@@ -59,29 +59,32 @@ class LeftAlone(Exception):
 
 
 class Gate:
-    """Looks at what a step takes away before it is written; asks about other voices, and remembers what music goes."""
+    """Looks at what a step takes away before it is written, and asks about other voices."""
 
     def __init__(self, bench: Workbench, command: BookCommand, meant: frozenset[str], instead: Instead | None) -> None:
         self._bench, self._command, self._meant, self._instead = bench, command, meant, instead
-        self.music: list[Going] = []
         self.answer = GO_ON
 
     def __call__(self, before: Book, after: Book) -> None:
         """As `Session.do` calls it; raises `LeftAlone` where the step is not to be taken."""
-        if not isinstance(self._command, EDITS):
-            return
-        bench = self._bench
-        rows = going(before, after, lambda c, k: bench.columns(_reel(c), k), lambda c: bench.tokens(c).heard(), self._meant)
-        self.music = [g for g in rows if g.music]
-        asked = others(rows, self._meant)
+        asked = others(self.goes(before, after, music=False), self._meant)
         if not asked:
             return
+        bench = self._bench
         bench.asked_about = tuple(asked)
         choices = (GO_ON, *((self._instead.name,) if self._instead else ()), LEAVE)
         words = "Another voice sounds here, and would go too."
         self.answer = bench.ask(self._command.label, words, [g.told(before.rate) for g in asked], choices)
         if self.answer != GO_ON:
             raise LeftAlone
+
+    def goes(self, before: Book, after: Book, *, music: bool) -> list[Going]:
+        """What goes of voices, or of music, beside the lanes that the step is meant for."""
+        if not isinstance(self._command, EDITS):
+            return []
+        bench = self._bench
+        columns = lambda c, k: bench.columns(_reel(c), k)  # noqa: E731
+        return going(before, after, columns, lambda c: bench.tokens(c).heard(), self._meant, music)
 
 
 def _reel(chapter: ChapterState) -> Reel:
@@ -209,7 +212,7 @@ class Workbench(Observed):
         `gone.meant` says it where None is given, and where that is not known an empty set is.  `instead` may be chosen then.
         """
         gate = Gate(self, command, meant_for(command, self.book) if meant is None else meant, instead)
-        outer, self.stepping = self.stepping, True
+        outer, self.stepping, before = self.stepping, True, self.session.book
         try:
             self.session.do(command, may=gate)
         except LeftAlone:
@@ -219,9 +222,10 @@ class Workbench(Observed):
             return False
         finally:
             self.stepping = outer
-        if gate.music:
-            seconds = sum(g.length for g in gate.music) / self.book.rate
-            names = ", ".join(dict.fromkeys(g.name for g in gate.music))
+        music = gate.goes(before, self.session.book, music=True)
+        if music:
+            seconds = sum(g.length for g in music) / self.book.rate
+            names = ", ".join(dict.fromkeys(g.name for g in music))
             self.tell(f"{names} was cut with it, {seconds:.2f} s. Undo brings it back.")
         return True
 

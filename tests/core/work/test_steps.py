@@ -46,7 +46,7 @@ def test_steps_are_read_with_times_and_samples(tmp_path):
     assert steps_in(path, RATE) == (
         CutAndClose(66_150, 70_000, Join(0)), SetFade(0, Fade(900, 1.0)), DrawLine(0, 88_200, ((100, -6.0),))
     )  # fmt: skip
-    assert len(KINDS) == 28
+    assert len(KINDS) == 30
 
 
 @pytest.mark.parametrize(

@@ -58,10 +58,11 @@ def going(
     columns: Callable[[ChapterState, int], Columns],
     tokens: Callable[[ChapterState], Tokens],
     meant: Collection[str] = (),
+    music: bool | None = None,
 ) -> list[Going]:
     """What a step takes away from the lanes of all chapters it changes; sound that it only moves is not told.
 
-    Of the lanes that it is `meant` for nothing is told either.
+    Of the lanes that it is `meant` for nothing is told either, and with `music` only of music, or only of voices.
 
     `columns(chapter, lane)` gives (2, n) minima and maxima between n + 1 positions of the chapter's reel before the step,
     `tokens(chapter)` its words.  Something sounds where the peak of 10 ms is 12 dB over what is usual in the quiet of the lane,
@@ -78,14 +79,13 @@ def going(
     found: list[Going] = []
     for chapter, was, _, changed in rows:
         for number, lane in enumerate(was.lanes):
-            if lane.id in meant:
+            if lane.id in meant or (music is not None and lane.music is not music):
                 continue
             spans = _lost(lane, changed.get(lane.id, ()), came)
             if not spans:
                 continue
-            said = tokens(chapter)
             sounding = _sounding(columns(chapter, number), spans, len(lane), before.rate)
-            words = "" if lane.music else lane_words(said, spans, number)
+            words = "" if lane.music else lane_words(tokens(chapter), spans, number)
             if words or sounding > LEAST_S * before.rate:
                 found.append(Going(chapter.id, lane.id, lane.name, lane.music, tuple(spans), sounding, words))
     return found
