@@ -59,7 +59,9 @@ def main() -> int:
             app.processEvents()
             time.sleep(0.01)
         window.bench.ask = lambda _title, _words, _told, answers: answers[0]
-        window.bench.do(EditReel("c1", MixLane(1, -60.0)))  # who speaks there as well is asked about: that takes as long as it takes
+        window.bench.do(
+            EditReel("c1", MixLane(1, -60.0))
+        )  # who speaks there as well is asked about: that takes as long as it takes
         window.actions_.run("view.proof")
         window.parts.editing.choose_lane(0)
         window.parts.proof.unfold(shown=True)

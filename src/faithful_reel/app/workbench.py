@@ -84,7 +84,7 @@ class Gate:
             return []
         bench = self._bench
         columns = lambda c, k: bench.columns(_reel(c), k)  # noqa: E731
-        return going(before, after, columns, lambda c: bench.tokens(c).heard(), self._meant, music)
+        return going(before, after, columns, lambda c: bench.tokens(c).heard(), self._meant, music=music)
 
 
 def _reel(chapter: ChapterState) -> Reel:

@@ -58,6 +58,7 @@ def going(
     columns: Callable[[ChapterState, int], Columns],
     tokens: Callable[[ChapterState], Tokens],
     meant: Collection[str] = (),
+    *,
     music: bool | None = None,
 ) -> list[Going]:
     """What a step takes away from the lanes of all chapters it changes; sound that it only moves is not told.
