@@ -81,7 +81,10 @@ def pauses_by_level(columns: Columns, position: int, length: int, rate: int) -> 
 
 
 def stretches_by_level(columns: Columns, within: Span, rate: int) -> list[Pause]:
-    """As `pauses_by_level`, of a whole stretch; what is quiet is judged for each quarter of a minute by what is around it."""
+    """As `pauses_by_level`, of a whole stretch; what is quiet is judged for each quarter of a minute by what is around it.
+
+    `columns` gives for (m + 1,) positions the (2, m) minima and maxima between them.
+    """
     found: list[Pause] = []
     each = round(2 * BY_LEVEL_S * rate)
     for first in range(within.start, within.stop, each):
@@ -116,7 +119,8 @@ def pauses_in(pauses: Sequence[Pause], span: Span, rate: int) -> list[Pause]:
 def quiet_parts(columns: Columns, span: Span, rate: int, tone: float | None = None) -> list[Span]:
     """What of a pause is quiet, away from its words and from what else sounds in it, as a breath; in order.
 
-    `tone` is the amplitude that the room's tone stays under, where it is known: a pause that is all breath has no quiet.
+    `columns` gives for (m + 1,) positions the (2, m) minima and maxima between them, full scale 1; `tone` is the amplitude that
+    the room's tone stays under, where it is known: a pause that is all breath has no quiet.
     """
     peaks, edges = _peaks(columns, span, rate)
     if not len(peaks):
@@ -148,7 +152,8 @@ def _runs(which: NDArray[np.bool_], least: int) -> list[tuple[int, int]]:
 def shorter(columns: Columns, span: Span, by: int, rate: int, tone: float | None = None) -> list[Span]:
     """What goes of a pause that is to be shorter by so many samples: its quiet, out of the longest part first.
 
-    Less goes where there is less; nothing where it is not worth a join.
+    Less goes where there is less; nothing where it is not worth a join.  `columns` gives for (m + 1,) positions the (2, m)
+    minima and maxima between them.
     """
     found: list[Span] = []
     for part in sorted(quiet_parts(columns, span, rate, tone), key=len, reverse=True):
