@@ -10,7 +10,9 @@ from PyQt6.QtWidgets import QApplication, QMenu
 from support.hearing import STEP, WORD, lay_hearing
 
 from faithful_reel.app.editing.cutting import Cutting
-from faithful_reel.core.reel.reel import RoomTone
+from faithful_reel.core.book.commands import EditReel
+from faithful_reel.core.reel.commands import AddLane
+from faithful_reel.core.reel.reel import Lane, Piece, Rest, RoomTone
 from faithful_reel.core.standins.sound_card import SimulatedCard
 
 FIRST, RATE = 441_000, 44_100
@@ -37,6 +39,16 @@ def desk(opened):
     opened.do("edit.ease")  # edges stay where the laid words begin and end
     opened.window.loupe.look_at(start(10), span_s=4.0)
     return opened
+
+
+@pytest.fixture
+def two_lanes(desk):
+    """A second voice beside the first, which says nothing that was heard."""
+    bench = desk.window.bench
+    other = bench.book.recordings[1]
+    bench.do(EditReel("c1", AddLane(Lane("clerk", (Piece(other.hash, 0, other.length),)))))
+    desk.idle()
+    return desk
 
 
 @pytest.fixture
@@ -518,3 +530,93 @@ def test_times_are_shown_in_the_chosen_form_everywhere(desk, monkeypatch):
 
     first = window.parts.proof.docket()[0]
     assert docket.index(0).data(ROLE)[3] == str(first.start)
+
+
+def test_where_it_is_not_clear_which_lane_is_meant_it_is_asked_once_and_the_span_shows_its_lane(two_lanes, monkeypatch):
+    desk, asked = two_lanes, []
+    window, editing = desk.window, desk.window.parts.editing
+
+    def ask(title, _words, told, choices):
+        asked.append((title, list(told), choices))
+        return choices[1]
+
+    window.bench.ask = ask
+    editing.select(start(10), start(10) + WORD)
+    assert window.loupe.span_lane == -1
+    before = reel(desk)
+    desk.do("edit.silence")
+    assert [a[0] for a in asked] == ["Which lane?"]
+    assert asked[0][1][1].startswith("2 clerk: ")
+    assert asked[0][2][-1] == "Leave it"
+    assert reel(desk).lanes[0] == before.lanes[0]
+    assert any(isinstance(s, RoomTone | Rest) for s in reel(desk).lanes[1].segments)
+    editing.select(start(12), start(12) + WORD)
+    assert window.loupe.span_lane == 1
+    assert "on clerk" in window.loupe.accessibleDescription()
+    desk.do("edit.silence")
+    assert len(asked) == 1  # the lane that was chosen is in hand
+    desk.do("edit.undo")
+    window.parts.editing.choose_lane(-1)
+    editing.select(start(14), start(14) + WORD)
+    window.bench.ask = lambda _title, _words, _told, choices: choices[-1]
+    at = reel(desk)
+    desk.do("edit.silence")
+    assert reel(desk) is at
+    editing.draw(start(14), start(14) + WORD, 1)
+    assert window.loupe.span_lane == 1
+
+
+def test_what_sounds_beside_the_cursor_ends_with_its_chapter_and_an_edit_while_it_was_otherwise(desk, qtbot):
+    """The other state of a reel must not be heard, nor told, once there is nothing to compare it with."""
+    transport, foot = desk.window.transport, desk.window.parts.foot
+    desk.click_word(20)
+    desk.do("span.word")
+    desk.do("edit.cut_close")
+    desk.do("ear.as_it_was")
+    assert foot.which.text() == "as it was"
+    desk.click_word(40)
+    desk.do("span.word")
+    desk.do("edit.cut_fill")
+    assert transport.instead is None
+    assert foot.which.text() == ""
+    desk.do("ear.as_it_was")
+    desk.do("edit.undo")
+    assert transport.instead is None
+    assert not transport.playing
+    desk.do("ear.join")
+    desk.do("ear.as_it_was")
+    transport.set_speed(1.5)
+    assert foot.which.text() == "as it was"
+    desk.do("view.next_chapter")
+    assert not transport.playing
+    assert foot.which.text() == ""
+    desk.do("ear.join")
+    assert "no join in this chapter" in desk.window.notice.text()
+    desk.do("ear.as_it_was")
+    assert "was not changed yet" in desk.window.notice.text()
+    transport.set_speed(1.0)
+
+
+def test_as_it_was_finds_the_step_after_a_restart_and_any_step_of_the_history(desk, qtbot):
+    before = reel(desk)
+    desk.click_word(20)
+    desk.do("span.word")
+    desk.do("edit.cut_close")
+    desk.click_word(40)
+    desk.do("span.word")
+    desk.do("edit.cut_close")
+    middle = len(reel(desk)) + WORD
+    desk.reopen()
+    transport = desk.window.transport
+    desk.do("view.proof")
+    desk.do("ear.as_it_was")
+    assert len(transport.instead) == middle
+    transport.stop()
+    desk.do("ear.as_at")
+    assert "Open the history first" in desk.window.notice.text()
+    desk.do("edit.history")
+    history = desk.window.history
+    history.view.selectRow(history.model.rowCount() - 1)
+    desk.do("ear.as_at")
+    assert transport.instead is None or len(transport.instead) == len(before)
+    transport.stop()

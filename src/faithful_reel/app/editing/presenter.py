@@ -147,9 +147,21 @@ class Editing(Observed):
         if not spans:
             word = self.word_at(self.transport.spot)
             return [word.lane] if word is not None else []
-        return [
-            t.lane for t in self.bench.tokens(chapter).heard() if any(s.start <= (t.start + t.stop) // 2 < s.stop for s in spans)
-        ]
+        tokens = self.bench.tokens(chapter)
+        if tokens.lanes is None:
+            return [0]
+        middles = (tokens.starts + tokens.stops) // 2
+        inside = np.zeros(len(tokens), bool)
+        for span in spans:
+            inside |= (tokens.starts >= 0) & (middles >= span.start) & (middles < span.stop)
+        return [int(lane) for lane in np.unique(tokens.lanes[inside])]
+
+    @property
+    def shown_lane(self) -> int:
+        """The number of the lane that what is marked is on, as far as that is clear; else `LINKED`, for all of them."""
+        found = self.found()
+        own = self.own_lane(found[1]) if found is not None and self.spans and len(found[1].lanes) > 1 else None
+        return self.lane if own is None else own
 
     def looks(self, reel: Reel) -> Columns:
         """What the lane that is meant looks like, else all voices together."""
@@ -210,9 +222,9 @@ class Editing(Observed):
             return
         start, stop = (min(max(0, at), len(found[1])) for at in sorted((start, stop)))
         span = Span(start, stop) if stop > start else None
-        self._drawn, self._by_words = drawn, words
-        if span != self.span:
-            self.span = span
+        before, self._drawn, self._by_words = (self.span, self._drawn, self._by_words), drawn, words
+        self.span = span
+        if before != (span, drawn, words):
             self.changed()
 
     def select_words(self, first: int, last: int) -> None:

@@ -54,7 +54,7 @@ class CloseView(Loupe):
         editing.listen(self._marked)
 
     def _marked(self) -> None:
-        self.set_spans([(s.start, s.stop) for s in self._editing.spans])
+        self.set_spans([(s.start, s.stop) for s in self._editing.spans], self._editing.shown_lane)
         self.set_lane(self._editing.lane)
         self.set_going([(s.start, s.stop) for s in self._editing.going])
 

@@ -138,7 +138,8 @@ class Session:
             known = self._states.get(step)
             if known is None:
                 return None
-            if (was := _reels_of(known).get(chapter)) is not now:
+            was = _reels_of(known).get(chapter)
+            if was is not now and was != now:
                 return was
         return None
 

@@ -115,6 +115,7 @@ class Loupe(QWidget):
         self._hovered = -1
         self.snap: Callable[..., int] = _unsnapped
         self.spans: list[tuple[int, int]] = []
+        self.span_lane = -1
         self.going: list[tuple[int, int]] = []
         self.levels: dict[int, tuple[float, float]] = {}
         """Of each lane that has a meter: its peak now, and the highest since it was last clicked, in dB."""
@@ -196,10 +197,10 @@ class Loupe(QWidget):
         """The span at hand; (-1, -1) for none."""
         return self.spans[-1] if self.spans else (-1, -1)
 
-    def set_spans(self, spans: Sequence[tuple[int, int]]) -> None:
-        """Show what is marked; the last is the one at hand."""
-        if self.spans != list(spans):
-            self.spans = list(spans)
+    def set_spans(self, spans: Sequence[tuple[int, int]], lane: int = -1) -> None:
+        """Show what is marked, on a lane or below 0 on all of them; the last is the one at hand."""
+        if self.spans != list(spans) or self.span_lane != lane:
+            self.spans, self.span_lane = list(spans), lane
             self._redraw()
             self._read_out()
 
@@ -569,7 +570,8 @@ class Loupe(QWidget):
             hidden = [lane.name for lane in lanes if lane.hidden]
             told += [f"hidden: {', '.join(hidden)}"] if hidden else []
         if self.stretch[0] >= 0:
-            told.append(f"marked {time(self.stretch[0])} to {time(self.stretch[1])}")
+            on = f" on {lanes[self.span_lane].name}" if 0 <= self.span_lane < len(lanes) and len(lanes) > 1 else ""
+            told.append(f"marked {time(self.stretch[0])} to {time(self.stretch[1])}{on}")
         tell_reader(self, ", ".join(told))
 
     def _word_at(self, position: int) -> LoupeWord | None:
@@ -601,7 +603,7 @@ class Loupe(QWidget):
 
     def _paint(self, painter: QPainter, scene: Scene) -> None:
         if self._length:
-            self._names_w = paint(painter, scene, self._waves, self.spans, self.going)
+            self._names_w = paint(painter, scene, self._waves, self.spans, self.going, self.span_lane)
             return
         painter.fillRect(self.rect(), self._theme.color("page"))
         painter.fillRect(QRectF(0, 0, self.width(), 1), self._theme.color("hairline"))

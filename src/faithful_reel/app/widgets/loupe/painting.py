@@ -22,14 +22,17 @@ TICKS_HZ = (500, 1000, 2000, 5000, 10_000, 20_000)
 Spans = Sequence[tuple[int, int]]
 
 
-def paint(painter: QPainter, scene: Scene, waves: Waves, spans: Spans, going: Spans) -> dict[int, float]:
-    """Words and their edges above, the lanes below, times at the foot; how wide each lane's name is."""
+def paint(painter: QPainter, scene: Scene, waves: Waves, spans: Spans, going: Spans, span_lane: int = -1) -> dict[int, float]:
+    """Words and their edges above, the lanes below, times at the foot; how wide each lane's name is.
+
+    What is marked is on one lane, or below 0 on all of them.
+    """
     theme = scene.theme
     painter.fillRect(QRectF(0, 0, scene.width, scene.height), theme.color("page"))
     painter.fillRect(QRectF(0, 0, scene.width, 1), theme.color("hairline"))
     widths: dict[int, float] = {}
     for index in scene.shown:
-        _paint_lane(painter, scene, waves, index, spans if scene.lane in (-1, index) else (), going)
+        _paint_lane(painter, scene, waves, index, spans if span_lane in (-1, index) else (), going)
         if len(scene.content.lanes) > 1:
             widths[index] = _paint_name(painter, scene, index)
     if scene.shown[:1] == (0,) and not scene.spectrum:
