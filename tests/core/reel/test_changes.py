@@ -128,18 +128,20 @@ def test_a_pause_that_is_there_becomes_longer_in_one_piece_on_every_lane():
 
 def test_what_slides_keeps_the_length_and_lies_over_what_comes_next():
     reel = Reel(
-        (Lane("voice", (Piece("a", 0, 4000),), tone=TONE), Lane("sea", (Piece("m", 0, 4000),), music=True)), (Marker("m1", 1100),)
+        (Lane("voice", (Piece("a", 0, 4000),), tone=TONE), Lane("sea", (Piece("m", 0, 4000),), music=True)),
+        (Marker("m1", 1100), Marker("m2", 3000)),
     )
     later = Slide(1000, 1500, 200, TONE).apply(reel)
     assert [len(s) for s in later.lanes[0].segments] == [1000, 200, 500, 2300]
     assert isinstance(later.lanes[0].segments[1], RoomTone)
     assert later.lanes[0].segments[3].start == 1700
     assert later.lanes[1] is reel.lanes[1]
-    assert later.markers[0].at == 1300
+    assert [m.at for m in later.markers] == [1300, 3000]
     again = Slide(1200, 1700, 100, TONE).apply(later)
     assert [len(s) for s in again.lanes[0].segments] == [1000, 300, 500, 2200]  # the room tone before it became longer
     back = Slide(1200, 1700, -200, TONE).apply(later)
     assert len(back) == 4000
+    assert [(type(s), len(s)) for s in back.lanes[0].segments] == [(Piece, 1000), (Piece, 500), (RoomTone, 200), (Piece, 2300)]
     assert back.markers[0].at == 1100
     with pytest.raises(EditRefused, match="can not go any further"):
         Slide(0, 500, -1, TONE).apply(reel)

@@ -57,7 +57,8 @@ def test_the_pause_at_the_cursor_is_the_nearest_and_rather_that_just_heard():
     assert pause_near(pauses, inside, RATE) is third
     assert pause_near(pauses, third.span.stop + RATE // 4, RATE) is not None
     long = [p for p in pauses if len(p.span) > 0.3 * RATE]
-    assert pause_near(long, third.span.stop + RATE // 2, RATE) is third  # who stops the sound does it afterwards
+    between = (third.span.stop + long[1].span.start) // 2
+    assert pause_near(long, between, RATE) is third  # who stops the sound does it afterwards
     assert pause_near(long, long[-1].span.stop + 3 * RATE, RATE) is None
     assert pauses_of(text, tokens, third.span) == [
         p for p in pauses if p.span.stop >= third.span.start and p.span.start <= third.span.stop
@@ -76,6 +77,10 @@ def test_a_breath_and_its_air_stay_and_the_quiet_goes_the_longest_part_first():
     longest = max(parts, key=len)
     assert [len(g) for g in going] == [round(0.05 * RATE)]
     assert longest.start <= going[0].start < going[0].stop <= longest.stop
+    early, pause_2, _ = with_breath(at=0.2)
+    second = quiet_parts(columns_of(early), pause_2, RATE)[1]
+    taken = shorter(columns_of(early), pause_2, round(0.05 * RATE), RATE)[0]
+    assert second.start <= taken.start < taken.stop <= second.stop  # the second part is the longer one there
     all_of_it = shorter(columns, pause, len(pause), RATE)
     assert sum(map(len, all_of_it)) == sum(map(len, parts))  # what is wanted more of is not there
     assert not any(g.start < breath.stop and g.stop > breath.start for g in all_of_it)
