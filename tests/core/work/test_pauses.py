@@ -57,7 +57,7 @@ def test_the_pause_at_the_cursor_is_the_nearest_and_rather_that_just_heard():
     assert pause_near(pauses, inside, RATE) is third
     assert pause_near(pauses, third.span.stop + RATE // 4, RATE) is not None
     long = [p for p in pauses if len(p.span) > 0.3 * RATE]
-    between = (third.span.stop + long[1].span.start) // 2
+    between = third.span.stop + 2 * (long[1].span.start - third.span.stop) // 3  # nearer to that which comes
     assert pause_near(long, between, RATE) is third  # who stops the sound does it afterwards
     assert pause_near(long, long[-1].span.stop + 3 * RATE, RATE) is None
     assert pauses_of(text, tokens, third.span) == [
