@@ -620,3 +620,46 @@ def test_as_it_was_finds_the_step_after_a_restart_and_any_step_of_the_history(de
     desk.do("ear.as_at")
     assert transport.instead is None or len(transport.instead) == len(before)
     transport.stop()
+
+
+def test_a_menu_acts_on_what_is_under_the_mouse_and_not_on_what_is_marked_elsewhere(two_lanes, monkeypatch):
+    desk, wanted = two_lanes, []
+    monkeypatch.setattr(
+        QMenu, "exec", lambda menu, *_: next(a for a in menu.actions() if a.text().replace("&", "") == wanted[-1]).trigger()
+    )
+    desk.window.bench.ask = lambda _title, _words, _told, choices: choices[0]
+    loupe, editing = desk.window.loupe, desk.window.parts.editing
+    loupe.look_at(start(10), span_s=4.0)
+    editing.draw(start(9), start(9) + WORD, 1)  # the clerk's
+
+    def at(position, lane, act):
+        from PyQt6.QtGui import QContextMenuEvent
+
+        wanted.append(act)
+        scene = loupe._scene
+        y = round(scene.top_of(lane) + scene.lane_h / 2) if lane in scene.shown else loupe.height() // 2
+        point = QPoint(round(loupe._x(position)), y)
+        QApplication.sendEvent(loupe, QContextMenuEvent(QContextMenuEvent.Reason.Mouse, point, loupe.mapToGlobal(point)))
+
+    desk.do("view.grow")
+    QApplication.processEvents()
+    length = len(reel(desk))
+    at(start(11) + WORD // 2, 0, "Take out and fill")
+    assert len(reel(desk)) == length
+    lanes = reel(desk).lanes
+    assert [k for k, lane in enumerate(lanes) if any(isinstance(s, RoomTone | Rest) for s in lane.segments)] == [0]
+    tone = next(k for k, s in enumerate(lanes[0].segments) if isinstance(s, RoomTone))
+    assert lanes[0].starts()[tone] == start(11)
+
+
+def test_past_the_end_of_a_shorter_lane_there_is_no_piece(two_lanes):
+    window = two_lanes.window
+    window.parts.editing.choose_lane(1)
+    window.transport.go_to(len(reel(two_lanes)) - 1000)
+    assert len(reel(two_lanes).lanes[1]) < len(reel(two_lanes)) - 1000
+    before = reel(two_lanes)
+    for act in ("here.out_to_piece", "here.fill_from_piece", "edge.end_later_carried", "edit.split"):
+        two_lanes.do(act)
+        if act != "edit.split":
+            assert "piece" in window.notice.text()
+            assert reel(two_lanes) is before

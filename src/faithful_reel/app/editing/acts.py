@@ -29,6 +29,7 @@ from faithful_reel.app.widgets.parts import ActSource
 from faithful_reel.core.book.commands import RenameChapter
 from faithful_reel.core.book.kept import DescribeChapter
 from faithful_reel.core.reel.reel import Marker, Shape
+from faithful_reel.core.reel.timing import LINKED
 from faithful_reel.core.times import TimeFormat
 from faithful_reel.core.work.editing import Stop
 
@@ -99,7 +100,9 @@ class EditActs:
         else:
             things += [Thing.MARKER] if under.on_marker else []
             things += [HELD[under.hold]] if under.hold is not None else []
-            inside = any(s.start <= under.at < s.stop for s in editing.spans)
+            inside = any(s.start <= under.at < s.stop for s in editing.spans) and editing.shown_lane in (LINKED, under.lane)
+            if not inside:
+                editing.let_go()  # nothing is done with what is marked elsewhere
             if under.lane >= 0 and not inside and self.loupe.several:
                 editing.choose_lane(under.lane)
             if not inside or things:

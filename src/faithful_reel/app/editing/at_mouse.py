@@ -7,6 +7,7 @@ from enum import Enum
 
 from faithful_reel.app.editing.presenter import Editing
 from faithful_reel.core.reel.reel import Piece, Rest
+from faithful_reel.core.reel.timing import LINKED
 from faithful_reel.core.work.pauses import pause_near
 
 
@@ -78,7 +79,7 @@ def parts_at(editing: Editing, position: int, things: tuple[Thing, ...] = (), na
         said = editing.said([span])
         return [*found, Part(f"Marked: {said}" if said else f"Marked: {editing.time(span.start)}", ACTS[Thing.SPAN])]
     word = editing.word_at(position)
-    if word is not None:
+    if word is not None and editing.lane in (LINKED, word.lane):
         found.append(Part(f"Word “{word.text}”", ACTS[Thing.WORD]))
     else:
         pause = pause_near(editing.pauses(chapter, reel), position, editing.bench.book.rate)

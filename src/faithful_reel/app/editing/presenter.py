@@ -306,10 +306,13 @@ class Editing(Observed):
             self.select(word.start, word.stop, words=True)
 
     def word_at(self, position: int) -> Token | None:
-        """What is heard at a position."""
+        """The word that is heard at a position, rather that of the lane in hand."""
         chapter = self.bench.chapter
-        tokens = self.bench.tokens(chapter) if chapter else ()
-        return next((t for t in tokens if t.start <= position < t.stop), None)
+        if chapter is None:
+            return None
+        tokens = self.bench.tokens(chapter)
+        found = [tokens[int(k)] for k in np.flatnonzero((tokens.starts <= position) & (tokens.stops > position))]
+        return next((t for t in found if t.lane == self.lane), found[0] if found else None)
 
     def select_sentence(self) -> None:
         """Mark the sentence at the cursor."""
@@ -376,9 +379,10 @@ class Editing(Observed):
                 own = self.need_lane(reel)
                 if own is None:
                     return None
-                lane = reel.lanes[own]
-                index = lane.index_at(min(at, len(lane) - 1))
-                return Span(lane.starts()[index], lane.starts()[index + 1])
+                lane, whole = reel.lanes[own], None
+                if at < len(lane):
+                    index = lane.index_at(at)
+                    whole = Span(lane.starts()[index], lane.starts()[index + 1])
             case Reach.PAUSE:
                 pause = pause_near(self.pauses(chapter, reel), at, self.bench.book.rate)
                 whole = pause.span if pause is not None else None
