@@ -61,6 +61,7 @@ def two_voices(window: Window, out: Path) -> None:
     for first, last in ((2, 4), (30, 31)):
         editing.select_words(first, last)
         cutting.silence()
+        window.transport.stop()
     editing.let_go()
     for word, name in ((6, "tide"), (46, "the clerk speaks"), (98, "hear again")):
         token = next(t for t in window.bench.tokens(window.bench.chapter) if t.word == word)  # type: ignore[arg-type]
@@ -75,7 +76,7 @@ def two_voices(window: Window, out: Path) -> None:
         lists.shelf.keep(marked[1], Described(name, "blue", "a good reading"), house=False)
     editing.let_go()
     window.transport.look_at(round(13 * rate), spot=round(12 * rate), span_s=6.0)
-    for name in ("offcuts", "shelf", "markers", "sweep"):
+    for name in ("offcuts", "shelf", "pieces", "sweep"):
         run(f"list.{name}")
         idle(window)
         if name == "sweep":

@@ -156,6 +156,22 @@ def test_what_was_just_made_is_heard_and_once_the_cursor_moved_the_nearest_join(
     transport.stop()
 
 
+def test_who_goes_elsewhere_while_a_place_is_heard_has_heard_enough_of_it(desk):
+    transport = desk.window.transport
+    desk.click_word(20)
+    desk.do("span.word")
+    desk.do("edit.cut_fill")
+    assert transport.playing
+    desk.click_word(5)
+    assert not transport.playing
+    assert transport.spot == start(5)
+    transport.play_from(start(5))
+    desk.click_word(8)  # what plays on its own goes on from there
+    assert transport.playing
+    assert not transport.aside
+    transport.stop()
+
+
 def test_of_a_long_piece_each_press_hears_another_end(desk):
     transport = desk.window.transport
     desk.click_word(10)

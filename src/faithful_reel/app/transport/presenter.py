@@ -230,8 +230,13 @@ class Transport(Observed):
     # --- where ----------------------------------------------------------------------------------------------------
 
     def go_to(self, position: int, *, look: bool = False) -> None:
-        """Put the cursor at a position; while playing, go on from there.  `look` brings it to the middle of the loupe."""
+        """Put the cursor at a position; while playing, go on from there.  `look` brings it to the middle of the loupe.
+
+        What plays beside the cursor stops: who goes elsewhere has heard enough of it.
+        """
         self.moves += 1
+        if self.aside:
+            self.player.stop()
         self.spot = position
         if self.player.playing:
             self.play_from(position)
