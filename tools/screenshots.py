@@ -54,6 +54,7 @@ def two_voices(window: Window, out: Path) -> None:
     run, lanes, cutting = window.actions_.run, LaneWork(editing), Cutting(editing)
 
     def shot(name: str) -> None:
+        window.transport.stop()
         window.strip.clear()
         idle(window)
         window.grab().save(str(out / f"{name}.png"))
@@ -136,6 +137,7 @@ def main() -> int:
         idle(window)
 
         def shot(desk: str, file: str = "") -> None:
+            window.transport.stop()
             window.desks.show(DeskName(desk))
             wait(1000)  # the galley paints its lines in turns: on a busy machine 200 ms left some of them blank
             window.grab().save(str(out / f"{file or desk}.png"))

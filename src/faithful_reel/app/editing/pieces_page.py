@@ -22,7 +22,7 @@ class PiecesPage(Page):
 
     title = "Pieces and joins"
     heads = ("piece", "at", "length", "join", "from", "gain", "cut before", "cut after")
-    widths = (104, 66, 54, 112, 150, 60, 110, 110)
+    widths = (98, 74, 54, 112, 150, 60, 110, 110)
     enter = "list.hear"
     buttons = (
         ("Hear it", "list.hear"), ("Hear its join", "piece.join"), ("Go there", "list.go"), ("Describe…", "list.describe"),
