@@ -273,13 +273,19 @@ def test_settings_of_a_sweep_are_kept_and_what_is_marked_bounds_it(desk, monkeyp
     assert pane(desk).settings.numbers["least_s"].value() == 3.0
 
 
-def test_a_sweep_of_a_chapter_that_was_not_heard_says_what_to_do(desk):
+def test_a_sweep_of_a_chapter_that_was_not_heard_goes_by_level_and_says_what_it_lacks(desk):
     desk.window.bench.open_chapter("c2")
     desk.do("list.sweep")
     desk.idle()
-    assert "Hear this chapter first" in pane(desk).view.empty
+    assert "go by the words: hear this chapter first" in pane(desk).view.empty
+    assert {row[0] for row in cells(desk)} == {"pause"}  # by level
+    push(desk, "None")
     push(desk, "Make the changes")
     assert "nothing to change" in notice(desk)
+    push(desk, "All")
+    before = len(desk.bookstate.chapters[1].reel)
+    push(desk, "Make the changes")
+    assert len(desk.bookstate.chapters[1].reel) < before
 
 
 # --- the shelf --------------------------------------------------------------------------------------------------------

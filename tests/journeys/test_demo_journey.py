@@ -174,7 +174,7 @@ def test_a_chapter_is_proofed_by_keyboard_alone(remembering, demo):
     # listen to some of what is left, and sign the chapter off
     key(Qt.Key.Key_U, none)
     key(Qt.Key.Key_Space)
-    opened.qtbot.waitUntil(lambda: window.parts.player.position > window.parts.player._start + 20_000, timeout=10_000)
+    opened.qtbot.waitUntil(lambda: window.parts.player.position > window.transport._stretch.start + 20_000, timeout=10_000)
     key(Qt.Key.Key_Space)
     assert window.parts.proof.listening.listened("c3")
     key(Qt.Key.Key_O, ctrl | shift)
@@ -206,7 +206,7 @@ def test_listening_lights_the_word_that_is_heard(remembering):
     opened.keys("H")
     assert window.parts.player.playing
     finding = window.parts.proof.span(window.parts.proof.finding())
-    assert window.parts.player._start == finding.start - 2 * 44_100
+    assert window.transport._stretch.start == finding.start - 2 * 44_100
     window.parts.player.stop()
 
 

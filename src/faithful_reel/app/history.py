@@ -145,6 +145,7 @@ class HistoryPane(QDockWidget):
         self.view = RowView()
         self.view.menu_acts = ("edit.go_to_step", "ear.as_at")
         self.view.setObjectName("Steps of this book")
+        self.model.setParent(self.view)  # it goes with the view, not before it
         self.view.setModel(self.model)
         self.view.prepare("Steps of this book")
         across = self.view.horizontalHeader()
