@@ -11,8 +11,8 @@ from support.hearing import STEP, WORD, lay_hearing
 
 from faithful_reel.app.editing.cutting import Cutting
 from faithful_reel.core.book.commands import EditReel
-from faithful_reel.core.reel.commands import AddLane
-from faithful_reel.core.reel.reel import Lane, Piece, Rest, RoomTone
+from faithful_reel.core.reel.commands import AddLane, PutMarker
+from faithful_reel.core.reel.reel import Lane, Marker, Piece, Rest, RoomTone
 from faithful_reel.core.standins.sound_card import SimulatedCard
 
 FIRST, RATE = 441_000, 44_100
@@ -483,7 +483,28 @@ def test_the_menu_is_that_of_what_lies_under_the_mouse(desk, monkeypatch):
     shown.clear()
     desk.click_word(3)
     QApplication.sendEvent(loupe, _by_key(loupe))
-    assert shown[0]
+    assert f"Word “{words[3]}”" in shown[0]
+    for word in (20, 5):  # the menu of all that is marked, wherever the cursor is: none of it is let go
+        desk.window.transport.go_to(start(word) + WORD // 2)
+        desk.do("span.word")
+        desk.do("span.another")
+    desk.window.transport.go_to(start(12))
+    shown.clear()
+    QApplication.sendEvent(loupe, _by_key(loupe))
+    assert any(text.startswith("Marked: ") for text in shown[0])
+    assert len(desk.window.parts.editing.spans) == 2
+
+
+def test_the_menu_of_a_finding_leaves_the_cursor_where_the_mouse_is(desk, monkeypatch):
+    monkeypatch.setattr(QMenu, "exec", lambda *_: None)
+    galley, proof, transport = desk.window.galley, desk.window.parts.proof, desk.window.transport
+    one, other = [f for f in proof.docket() if f.word_count][:2]
+    desk.click_word(one.word_index)
+    spot = transport.spot + WORD // 2
+    proof.choose(other.id)
+    transport.put(spot)
+    QApplication.sendEvent(galley, _by_key(galley))
+    assert (proof.current, transport.spot) == (one.id, spot)
 
 
 def _by_key(widget):
@@ -527,9 +548,51 @@ def test_joins_of_a_span_are_set_in_a_row_that_stays(desk):
     bar.fields[0].setValue(20.0)
     QTest.keyClick(bar.fields[0], Qt.Key.Key_Return)
     assert {s.join.length for s in reel(desk).lanes[0].segments[1:]} == {882}
+    desk.click_word(11)  # nothing is marked any more: another join is meant than those that the row names
+    before = reel(desk)
+    bar.do.click()
+    assert reel(desk) is before
+    assert bar.title.text() == f"Join at {desk.window.parts.editing.time(start(12))}"
+    assert bar.title.text() in desk.window.notice.text()
+    bar.do.click()
+    assert [s.join.length for s in reel(desk).lanes[0].segments[1:]] == [882, 882]
+    bar.fields[0].setValue(25.0)
+    bar.do.click()
+    assert [s.join.length for s in reel(desk).lanes[0].segments[1:]] == [1102, 882]
     bar.shut()
     desk.do("edit.undo")
-    assert {s.join.length for s in reel(desk).lanes[0].segments[1:]} == {1323}
+    assert {s.join.length for s in reel(desk).lanes[0].segments[1:]} == {882}
+
+
+def test_a_typed_pause_is_that_which_the_row_names(desk):
+    for word in (10, 20):
+        desk.window.transport.go_to(start(word) + WORD + GAP // 2)
+        Cutting(desk.window.parts.editing).pause(0.3)
+    desk.do("pause.typed")  # that after word 20
+    bar, before = desk.window.bar, reel(desk)
+    desk.window.transport.go_to(start(10) + WORD + GAP)
+    bar.fields[0].setValue(1.0)
+    bar.do.click()
+    assert reel(desk) is before
+    bar.do.click()
+    grown = [s.length for s in reel(desk).lanes[0].segments if isinstance(s, RoomTone)]
+    assert grown[0] > REST
+    assert grown[1] == REST
+
+
+@pytest.mark.parametrize("elsewhere", ["view.master", "view.next_chapter"])
+def test_the_row_closes_where_what_it_asks_about_is_no_longer_at_hand(desk, elsewhere):
+    rest(desk)
+    bench, bar = desk.window.bench, desk.window.bar
+    bench.do(EditReel("c2", PutMarker(Marker("m1", 0, "there"))))
+    for act in ("pause.typed", "edit.mark"):
+        desk.do(act)
+        assert bar.isVisible()
+        desk.do(elsewhere)
+        assert not bar.isVisible()
+        bench.open_chapter("c1")
+        desk.do("view.proof")
+    assert [m.name for c in desk.bookstate.chapters[:2] for m in c.reel.markers] == ["Marker 1", "there"]
 
 
 def test_times_are_shown_in_the_chosen_form_everywhere(desk, monkeypatch):

@@ -153,6 +153,8 @@ class Window(QMainWindow):
         self.strip = MessageStrip()
         self.notice = self.strip.notice
         self.bar = FieldBar()
+        self.bar.turned.connect(lambda now: self.tell(f"Meant now: {now}. Press Enter again to do it."))
+        self._asked_in = self.bench.chapter_id
         self.history = HistoryPane(self.bench, self)
         self.history.wanted.connect(self._go_to_step)
         self.addDockWidget(Qt.DockWidgetArea.RightDockWidgetArea, self.history)
@@ -232,6 +234,9 @@ class Window(QMainWindow):
         self.book_title.setToolTip(tip(book.title))
         self._show_title()
         chapter = self.bench.chapter
+        if self._asked_in != self.bench.chapter_id:
+            self._asked_in = self.bench.chapter_id
+            self.bar.shut()
         unheard = unheard_lanes(chapter.reel) if chapter else []
         self.unheard.setText(f"not heard: {', '.join(unheard)}" if unheard else "")
         self.unheard.setVisible(bool(unheard))
@@ -282,6 +287,7 @@ class Window(QMainWindow):
         if self.across.isHidden():
             self._grow(grown=False)
         self.settings.setValue("view/desk", desk.value)
+        self.bar.shut()
         self.stack.setCurrentWidget(self.pages[desk])
         for other, made in self.desk_buttons.items():
             made.setChecked(other is desk)

@@ -115,7 +115,9 @@ class EditActs:
         """The menu of the word under the mouse, and of the finding on it."""
         word, span = self.panel.galley.cursor_word, self.editing.span
         at = span.start if span is not None and self.editing.on_words else self.editing.transport.spot
+        spot = self.editing.transport.spot
         things = (Thing.FINDING,) if self.panel.take_finding_on(word) else ()
+        self.editing.transport.put(spot)  # acts are done where the mouse is, and not where the finding begins
         self._menu(point, parts_at(self.editing, at, things))
 
     def _menu(self, point: QPoint, parts: list[Part]) -> None:
@@ -250,7 +252,12 @@ class EditActs:
             rate = self.bench.book.rate
             length = Number("Length", 1000 * join.length / rate, 0.0, 10_000.0, 5.0, "ms", 1)
             shape = Pick("Shape", tuple(SHAPES), next(w for w, known in SHAPES.items() if known == join.shape))
-            self.bar.ask(title, [length, shape], self._crossfade, do="Set it", back_to=self.panel.galley)
+            about = self._joins_meant
+            self.bar.ask(title, [length, shape], self._crossfade, do="Set it", about=about, back_to=self.panel.galley)
+
+    def _joins_meant(self) -> str | None:
+        meant = self.shaping.joins_meant()
+        return meant[0] if meant is not None else None
 
     def _crossfade(self, values: tuple[Answer, ...]) -> None:
         self.shaping.set_joins(float(values[0]) / 1000, SHAPES[str(values[1])])
@@ -315,8 +322,12 @@ class EditActs:
         """Drop a marker, without stopping the sound, and ask for its name over the foot."""
         made = self.shaping.mark()
         if made is not None:
-            named = partial(self._named, made)
-            self.bar.ask("Marker", [Line("Name", made.name)], named, do="Name it", stays=False, back_to=self.panel.galley)
+            self._ask_for_name(made)
+
+    def _ask_for_name(self, marker: Marker) -> None:
+        named = partial(self._named, marker)
+        title = f"Marker at {self.editing.time(marker.at)}"
+        self.bar.ask(title, [Line("Name", marker.name)], named, do="Name it", stays=False, back_to=self.panel.galley)
 
     def _named(self, marker: Marker, values: tuple[Answer, ...]) -> None:
         name = str(values[0]).strip()
@@ -327,8 +338,7 @@ class EditActs:
         """Ask, over the foot, for the name of the marker nearest to the cursor."""
         marker = self.shaping.marker_near()
         if marker is not None:
-            named = partial(self._named, marker)
-            self.bar.ask("Marker", [Line("Name", marker.name)], named, do="Name it", stays=False, back_to=self.panel.galley)
+            self._ask_for_name(marker)
 
     def drop_marker(self) -> None:
         """The one nearest to the cursor goes."""

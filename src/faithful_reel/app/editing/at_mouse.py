@@ -74,10 +74,9 @@ def parts_at(editing: Editing, position: int, things: tuple[Thing, ...] = (), na
     if at is None or Thing.LANE in things:
         return found
     chapter, reel = at
-    span = editing.span
-    if span is not None and span.start <= position < span.stop:
-        said = editing.said([span])
-        return [*found, Part(f"Marked: {said}" if said else f"Marked: {editing.time(span.start)}", ACTS[Thing.SPAN])]
+    spans = editing.marked()
+    if any(span.start <= position < span.stop for span in spans):
+        return [*found, Part(f"Marked: {editing.said(spans) or editing.time(spans[0].start)}", ACTS[Thing.SPAN])]
     word = editing.word_at(position)
     if word is not None and editing.lane in (LINKED, word.lane):
         found.append(Part(f"Word “{word.text}”", ACTS[Thing.WORD]))

@@ -132,10 +132,16 @@ class EarActs:
 
     def typed_pause(self) -> None:
         """Ask how long."""
-        now = self.timing.length_of_pause()
-        if now is not None:
+        meant = self.timing.pauses_meant()
+        if meant is not None:
+            title, now = meant
             field = Number("Length", now, 0.0, 60.0, 0.05, "s", 3)
-            self._bar.ask("The pause lasts", [field], self._set_pause, do="Set it", back_to=self.window.galley)
+            about, back_to = self._pauses_meant, self.window.galley
+            self._bar.ask(title, [field], self._set_pause, do="Set it", about=about, back_to=back_to)
+
+    def _pauses_meant(self) -> str | None:
+        meant = self.timing.pauses_meant()
+        return meant[0] if meant is not None else None
 
     def _set_pause(self, values: tuple[Answer, ...]) -> None:
         self._made(partial(self.timing.set_pause, float(values[0])))

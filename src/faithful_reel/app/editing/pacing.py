@@ -111,10 +111,14 @@ class Timing:
 
         return self._change(by, f"This pause lasts {seconds:g} s already.")
 
-    def length_of_pause(self) -> float | None:
-        """How long the pause that is meant lasts, the longest of several, in seconds; None, and told, where there is none."""
+    def pauses_meant(self) -> tuple[str, float] | None:
+        """The pauses that are meant, in words, and how long the longest lasts, in seconds; None, and told, where there is none."""
         found = self.pauses()
-        return max(len(p.span) for p in found[2]) / self.bench.book.rate if found is not None else None
+        if found is None:
+            return None
+        rows, at = found[2], self.editing.time(found[2][0].span.start)
+        title = f"The longest of {len(rows)} pauses, from {at} on" if len(rows) > 1 else f"The pause at {at}"
+        return title, max(len(p.span) for p in rows) / self.bench.book.rate
 
     def _change(self, by: Callable[[Sequence[Pause]], list[tuple[Pause, int]]], alike: str = "") -> bool:
         found = self.pauses()

@@ -107,7 +107,7 @@ class Shaping:
         lane, index = rows[0]
         join = found[1].lanes[lane].segments[index].join
         at = self.editing.time(found[1].lanes[lane].starts()[index])
-        return (f"{len(rows)} joins of what is marked" if len(rows) > 1 else f"Join at {at}"), join
+        return (f"{len(rows)} joins that are marked, from {at} on" if len(rows) > 1 else f"Join at {at}"), join
 
     def _joins(self, reel: Reel) -> list[tuple[int, int]]:
         """(lane, index) of the joins that are meant; a split, where the sound runs on, is none of several."""

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QKeySequence, QShortcut
-from PyQt6.QtWidgets import QDoubleSpinBox, QHBoxLayout, QLineEdit, QWidget
+from PyQt6.QtWidgets import QApplication, QDoubleSpinBox, QHBoxLayout, QLineEdit, QWidget
 
 from faithful_reel.app.widgets.parts import Choice, button, label
 
@@ -47,15 +47,22 @@ Answer = float | str
 
 
 class FieldBar(QWidget):
-    """Asks for values until it is closed: each Enter does it with what stands there."""
+    """Asks for values until it is closed: each Enter does it with what stands there.
+
+    Where something else is meant by now than what its title names, that is told first and nothing is done.
+    """
+
+    turned = pyqtSignal(str)
+    """The title is another now: what it names is what the next Enter works on."""
 
     def __init__(self) -> None:
         super().__init__()
         self.setObjectName("foot")
         self._done: Callable[[tuple[Answer, ...]], object] = _nothing
-        self._closed: Callable[[], object] = _nothing_more
+        self._about: Callable[[], str | None] | None = None
         self._stays = False
         self._back_to: QWidget | None = None
+        self._words: tuple[str, ...] = ()
         self.fields: list[QDoubleSpinBox | Choice | QLineEdit] = []
         self.title = label("", "quiet")
         self.do, self.leave = button("Do it", tip="With these values (Enter)"), button("Close", tip="Close this row (Esc)")
@@ -82,12 +89,14 @@ class FieldBar(QWidget):
         *,
         do: str = "Do it",
         stays: bool = True,
-        closed: Callable[[], object] | None = None,
+        about: Callable[[], str | None] | None = None,
         back_to: QWidget | None = None,
     ) -> None:
-        """Ask; `done` gets what stands in the fields, and may give the words of another title; `stays` leaves the row open."""
-        self._done, self._stays, self._closed, self._back_to = done, stays, closed or _nothing_more, back_to
-        self.title.setText(title)
+        """Ask; `done` gets what stands in the fields; `stays` leaves the row open.
+
+        `about` gives the title for what is meant by now, or None, and tells, where nothing is.
+        """
+        self._done, self._stays, self._about, self._back_to = done, stays, about, back_to
         self.do.setText(do)
         self.do.setAccessibleName(do)
         while (old := self._row.takeAt(0)) is not None:
@@ -96,17 +105,23 @@ class FieldBar(QWidget):
                 widget.deleteLater()
         self.fields = [_field(field) for field in fields]
         for field, made in zip(fields, self.fields, strict=True):
-            made.setAccessibleName(f"{title}: {field.words}")
             named = label(field.words, "quiet")
             named.setBuddy(made)
             self._row.addWidget(named)
             self._row.addWidget(made)
+        self._entitle(title, [field.words for field in fields])
         self.show()
         if self.fields:
             self.fields[0].setFocus(Qt.FocusReason.ShortcutFocusReason)
             first = self.fields[0]
             if isinstance(first, QDoubleSpinBox | QLineEdit):
                 first.selectAll()
+
+    def _entitle(self, title: str, words: Sequence[str]) -> None:
+        self._words = tuple(words)
+        self.title.setText(title)
+        for name, made in zip(words, self.fields, strict=True):
+            made.setAccessibleName(f"{title}: {name}")
 
     def values(self) -> tuple[Answer, ...]:
         """What stands in the fields."""
@@ -116,20 +131,23 @@ class FieldBar(QWidget):
         for field in self.fields:
             if isinstance(field, QDoubleSpinBox):
                 field.interpretText()
-        told = self._done(self.values())
-        if isinstance(told, str):
-            self.title.setText(told)
+        now = self._about() if self._about is not None else self.title.text()
+        if now != self.title.text():
+            if now is not None:
+                self._entitle(now, self._words)
+                self.turned.emit(now)
+            return
+        self._done(self.values())
         if not self._stays:
             self.shut()
 
     def shut(self) -> None:
-        """Close the row, and give the keys back."""
-        if self.isVisible():
-            self.hide()
-            closed, self._closed = self._closed, _nothing_more
-            closed()
-            if self._back_to is not None:
-                self._back_to.setFocus()
+        """Close the row, and give the keys back where it had them."""
+        focus = QApplication.focusWidget()
+        had = focus is not None and self.isAncestorOf(focus)
+        self.hide()
+        if had and self._back_to is not None:
+            self._back_to.setFocus()
 
 
 def _field(field: Field) -> QDoubleSpinBox | Choice | QLineEdit:
@@ -165,7 +183,3 @@ def _value(field: QDoubleSpinBox | Choice | QLineEdit) -> Answer:
 
 def _nothing(_values: tuple[Answer, ...]) -> None:
     """Nobody asked."""
-
-
-def _nothing_more() -> None:
-    """Nothing is to be done after it."""

@@ -361,8 +361,10 @@ class Loupe(QWidget):
             return
         if event.reason() is QContextMenuEvent.Reason.Keyboard:
             at = max(0, self._playhead)
+            marked = bool(self.spans) and not any(first <= at < last for first, last in self.spans)
+            at = self.spans[-1][0] if marked else at  # the menu of what is marked, wherever the cursor is
             point = self.mapToGlobal(QPoint(round(min(max(0.0, self._x(at)), self.width())), round(self._words_h)))
-            self.menu_wanted.emit(Under(point, at, self.lane))
+            self.menu_wanted.emit(Under(point, at, self.span_lane if self.spans else self.lane))
             return
         scene, x, y = self._scene, float(event.x()), float(event.y())
         named = self._name_at(x, y)
