@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from PyQt6.QtCore import QPoint, Qt
@@ -11,9 +13,10 @@ from support.hearing import STEP, WORD, lay_hearing
 
 from faithful_reel.app.editing.cutting import Cutting
 from faithful_reel.core.book.commands import EditReel
-from faithful_reel.core.reel.commands import AddLane, PutMarker
+from faithful_reel.core.reel.commands import AddLane, PutMarker, RemoveLane
 from faithful_reel.core.reel.reel import Lane, Marker, Piece, Rest, RoomTone
 from faithful_reel.core.standins.sound_card import SimulatedCard
+from faithful_reel.core.units import Span
 
 FIRST, RATE = 441_000, 44_100
 GAP = STEP - WORD
@@ -396,6 +399,69 @@ def test_what_is_marked_slides_and_lies_over_no_word(desk, qtbot):
     desk.window.transport.stop()
     assert "It would lie over" in desk.window.notice.text()
     assert all(t.start >= 0 for t in desk.window.bench.tokens(desk.bookstate.chapters[0])[:14])
+
+
+def test_nothing_slides_over_a_voice_that_was_not_heard_yet_and_one_stretch_at_a_time(two_lanes):
+    desk, editing = two_lanes, two_lanes.window.parts.editing
+    edges = np.arange(RATE, len(reel(desk).lanes[1]) - RATE, RATE // 10)
+    peaks = np.abs(desk.window.bench.columns(reel(desk), 1)(edges.astype(np.float64))).max(axis=0)
+    loud, quiet = int(edges[peaks.argmax()]), int(edges[peaks.argmin()])
+    for at, slides in ((loud, False), (quiet, True)):
+        before = reel(desk)
+        editing.draw(at - RATE // 10, at, 1)
+        desk.do("slide.later")
+        desk.window.transport.stop()
+        assert (reel(desk) is not before) is slides
+    editing.add()
+    editing.draw(start(10), start(11), 1)
+    before = reel(desk)
+    desk.do("slide.later")
+    assert reel(desk) is before
+    assert "one slides at a time" in desk.window.notice.text()
+
+
+def test_pauses_of_several_stretches_change_together_and_stay_marked(desk):
+    editing, cutting = desk.window.parts.editing, Cutting(desk.window.parts.editing)
+    for word in (20, 10):
+        desk.window.transport.go_to(start(word) + WORD + GAP // 2)
+        cutting.pause(0.3)
+    for first in (start(10), start(20) + REST):
+        editing.add() if editing.span else None
+        editing.select(first, first + WORD + GAP + REST + 10)
+    step = round(0.05 * RATE)
+    for strokes in (1, 2):
+        desk.do("pause.longer")
+        assert [s.length for s in reel(desk).lanes[0].segments if isinstance(s, RoomTone)] == [REST + strokes * step] * 2
+        assert [s.start for s in editing.spans] == [start(10), start(20) + REST + strokes * step]
+    desk.do("edit.undo")
+    assert [s.length for s in reel(desk).lanes[0].segments if isinstance(s, RoomTone)] == [REST + step] * 2
+    QTest.qWait(260)
+    desk.window.transport.stop()
+
+
+def test_pauses_change_on_no_lane_that_is_not_linked_nor_on_one_that_ends_before_them(two_lanes):
+    desk, editing = two_lanes, two_lanes.window.parts.editing
+    rest(desk)
+    at = desk.window.transport.spot
+    editing.choose_lane(1)
+    desk.do("lane.link")
+    before = reel(desk)
+    desk.window.transport.go_to(at)
+    desk.do("pause.longer")
+    assert reel(desk) is before
+    assert "linked" in desk.window.notice.text()
+    desk.do("lane.link")
+    lane = reel(desk).lanes[1]
+    desk.window.bench.do(EditReel("c1", RemoveLane(1)))
+    desk.window.bench.do(EditReel("c1", AddLane(replace(lane, segments=lane.between(Span(0, RATE))))))
+    editing.choose_lane(1)
+    desk.window.transport.go_to(at)
+    long = len(reel(desk))
+    desk.do("pause.longer")
+    assert len(reel(desk)) == long + round(0.05 * RATE)
+    assert len(reel(desk).lanes[1]) == RATE
+    QTest.qWait(260)
+    desk.window.transport.stop()
 
 
 def move(widget, point, held):

@@ -18,6 +18,7 @@ from faithful_reel.core.work.pauses import (
     Pacing,
     changed_pauses,
     in_proportion,
+    moved_by,
     pause_near,
     pauses_by_level,
     pauses_in,
@@ -112,13 +113,17 @@ def test_several_change_in_proportion_the_last_first_and_no_word_is_touched():
     pauses = [p for p in pauses_of(text, tokens) if len(p.span) > 0.3 * RATE]
     rows = in_proportion(pauses, -round(0.2 * RATE))
     assert [round(by / RATE, 2) for _, by in rows] == [-0.2, -0.1, -0.15]
-    edits, total = changed_pauses(rows, Pacing(columns_of(x), TONE, 0, RATE))
+    edits = changed_pauses(rows, Pacing(columns_of(x), TONE, 0, RATE))
+    total = moved_by(edits, len(x)) - len(x)
     assert total == pytest.approx(-0.45 * RATE, abs=3)
     assert [e.start for e in edits] == sorted((e.start for e in edits), reverse=True)
     words = [t for t in tokens.heard()]  # noqa: C416 - tokens, not columns
     assert not any(e.start < t.stop and e.stop > t.start for e in edits for t in words)
     after = edited(reel_of("r", len(x)), edits)
     assert len(after) == len(x) + total
+    first = pauses[0].span
+    assert moved_by(edits, first.start) == first.start
+    assert moved_by(edits, first.stop) == first.stop - (edits[-1].stop - edits[-1].start)
     inside = pauses_in(pauses, Span(pauses[0].span.start + 10, pauses[0].span.stop - 10), RATE)
     assert inside == [pauses[0]]
     assert pauses_in(pauses, Span(0, len(x)), RATE) == pauses
@@ -127,8 +132,10 @@ def test_several_change_in_proportion_the_last_first_and_no_word_is_touched():
 def test_longer_comes_as_room_tone_in_the_middle_of_the_quiet():
     x, pause, breath = with_breath(at=0.9)
     pauses = pauses_by_level(columns_of(x), pause.start, len(x), RATE)
-    edits, total = changed_pauses([(pauses[0], 400)], Pacing(columns_of(x), TONE, 0, RATE))
-    assert (total, type(edits[0])) == (400, LengthenPause)
+    edits = changed_pauses([(pauses[0], 400)], Pacing(columns_of(x), TONE, 0, RATE))
+    assert (edits[0].length, type(edits[0])) == (400, LengthenPause)
+    assert moved_by(edits, edits[0].at) == edits[0].at
+    assert moved_by(edits, edits[0].at + 1) == edits[0].at + 401
     assert pause.start + 0.1 * RATE < edits[0].at < breath.start
 
 

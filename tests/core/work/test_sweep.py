@@ -145,6 +145,8 @@ def test_without_a_hearing_pauses_are_swept_by_level_and_nothing_else():
     rows = swept_over(book, chapter, None, x, SweepSettings(least_s=0.7, variety=0.0))
     assert [(r.kind, round(len(r.span) / RATE, 1)) for r in rows] == [(Sweeping.PAUSES, s) for s in (0.9, 1.6, 1.9)]
     assert all(not (x[r.going.start : r.going.stop] == np.float32(0.3)).any() for r in rows)
+    x[x != np.float32(0.3)] = 0.02  # a dense reading: what is softest there is speech, and no room
+    assert swept_over(book, chapter, None, x, SweepSettings(least_s=0.7, variety=0.0)) == []
 
 
 @pytest.mark.parametrize("does", [Doing.FILL, Doing.SPLIT])

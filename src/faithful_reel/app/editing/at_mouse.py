@@ -8,6 +8,7 @@ from enum import Enum
 from faithful_reel.app.editing.presenter import Editing
 from faithful_reel.core.reel.reel import Piece, Rest
 from faithful_reel.core.reel.timing import LINKED
+from faithful_reel.core.units import Span
 from faithful_reel.core.work.pauses import pause_near
 
 
@@ -81,7 +82,7 @@ def parts_at(editing: Editing, position: int, things: tuple[Thing, ...] = (), na
     if word is not None and editing.lane in (LINKED, word.lane):
         found.append(Part(f"Word “{word.text}”", ACTS[Thing.WORD]))
     else:
-        pause = pause_near(editing.pauses(chapter, reel), position, editing.bench.book.rate)
+        pause = pause_near(editing.pauses(chapter, reel, Span(position, position)), position, editing.bench.book.rate)
         if pause is not None and pause.span.start <= position <= pause.span.stop:
             found.append(Part(f"Pause of {len(pause.span) / editing.bench.book.rate:.2f} s", ACTS[Thing.PAUSE]))
     own = editing.own_lane(reel)

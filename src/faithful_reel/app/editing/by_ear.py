@@ -123,7 +123,8 @@ class ByEar:
 
     def hear_marked(self) -> None:
         """Hear what is marked once, with Loop again and again; where nothing is the sentence at the cursor."""
-        span = self.editing.span or self.editing.sentence()
+        spans = self.editing.spans
+        span = spans[-1] if spans else self.editing.sentence()
         if span is None:
             self.bench.tell("Nothing is marked, and no sentence is heard at the cursor.")
             return

@@ -10,15 +10,17 @@ from faithful_reel.app.editing.presenter import Editing, Reach
 from faithful_reel.app.editing.shaping import Shaping
 from faithful_reel.app.settings import Settings, number
 from faithful_reel.core.book.model import ChapterState
-from faithful_reel.core.reel.commands import MoveEdge, MoveJoin, ReelCommand, Slide
+from faithful_reel.core.reel.commands import CutAndClose, LengthenPause, MoveEdge, MoveJoin, ReelCommand, Slide
 from faithful_reel.core.reel.reel import Reel
 from faithful_reel.core.units import Span, samples
+from faithful_reel.core.work.gone import sounds
 from faithful_reel.core.work.mending import lane_tone, tone_level
 from faithful_reel.core.work.pauses import (
     Pacing,
     Pause,
     changed_pauses,
     in_proportion,
+    moved_by,
     pause_near,
     pauses_in,
     pauses_of,
@@ -72,17 +74,21 @@ class Timing:
         if found is None:
             self.bench.tell("This chapter has no recording yet. Pair one with it at Intake.")
             return None
-        known, span, rate = self.editing.pauses(*found), self.editing.span, self.bench.book.rate
-        near = pause_near(known, self.transport.spot, rate) if span is None else None
-        rows = pauses_in(known, span, rate) if span is not None else [near] if near is not None else []
+        spans, spot, rate = self.editing.marked(), self.transport.spot, self.bench.book.rate
+        near = pause_near(self.editing.pauses(*found, Span(spot, spot)), spot, rate) if not spans else None
+        marked = (p for span in spans for p in pauses_in(self.editing.pauses(*found, span), span, rate))
+        rows = [near] if near is not None else []
+        for pause in sorted(marked, key=lambda p: p.span):
+            if not rows or pause.span.start >= rows[-1].span.stop:
+                rows.append(pause)
         if not rows:
-            self.bench.tell("There is no pause in what is marked." if span is not None else "There is no pause at the cursor.")
+            self.bench.tell("There is no pause in what is marked." if spans else "There is no pause at the cursor.")
             return None
         return (*found, rows)
 
     def mark_pause(self) -> None:
         """Mark the pause at the cursor."""
-        self.editing.clear()
+        self.editing.let_go()
         found = self.pauses()
         if found is not None:
             span = found[2][0].span
@@ -112,7 +118,7 @@ class Timing:
         return self._change(by, f"This pause lasts {seconds:g} s already.")
 
     def pauses_meant(self) -> tuple[str, float] | None:
-        """The pauses that are meant, in words, and how long the longest lasts, in seconds; None, and told, where there is none."""
+        """The pauses that are meant, in words, and how many seconds the longest lasts; None, and told, where there is none."""
         found = self.pauses()
         if found is None:
             return None
@@ -129,27 +135,31 @@ class Timing:
         if not rows:
             self.bench.tell(alike)
             return False
-        own = self.editing.own_lane(reel)
-        linked = [k for k, lane in enumerate(reel.lanes) if lane.linked and not lane.music]
-        spoken = [p.lane for p, _ in rows if p.lane in linked]
-        lane = own if own in linked else spoken[0] if spoken else linked[0] if linked else 0
+        held, reach = self.editing.shown_lane, max(p.span.stop for p, _ in rows)
+        linked = [k for k, lane in enumerate(reel.lanes) if lane.linked and not lane.music and len(lane) >= reach]
+        if not linked or (held >= 0 and not reel.lanes[held].linked):
+            self.bench.tell(
+                "Pauses change on all linked lanes together. Link this lane, or take all linked ones in hand (Sound, Lane)."
+            )
+            return False
+        own, spoken = self.editing.own_lane(reel), [p.lane for p, _ in rows if p.lane in linked]
+        lane = own if own in linked else spoken[0] if spoken else linked[0]
         book = self.bench.book
         how = Pacing(self.editing.voices(reel), lane_tone(book, chapter, lane), lane, book.rate, tone_level(book, chapter))
-        span, first, after = self.editing.span, rows[0][0].span, sum(by for _, by in rows)
-        total = 0
+        spans, first, after = self.editing.marked(), rows[0][0].span, sum(by for _, by in rows)
+        made: list[CutAndClose | LengthenPause] = []
 
-        def edits() -> list[ReelCommand]:
-            nonlocal total
-            made, total = changed_pauses(rows, how)
+        def edits() -> Sequence[ReelCommand]:
+            made.extend(changed_pauses(rows, how))
             return made
 
         label = f"{'Longer' if after > 0 else 'Shorter'} pause" + (f"s ({len(rows)})" if len(rows) > 1 else "")
         done = self.editing.do(chapter, edits, label, meant=frozenset(lane.id for lane in reel.lanes if not lane.music))
         if done:
             self.transport.put(first.start)
-            if span is not None:
-                self.editing.select(span.start, span.stop + total)
-            self._told(rows, total)
+            moved = [Span(moved_by(made, s.start), moved_by(made, s.stop)) for s in spans]
+            self.editing.mark_again([s for s in moved if len(s)])
+            self._told(rows, moved_by(made, len(reel)) - len(reel))
         return done
 
     def _told(self, rows: Sequence[tuple[Pause, int]], total: int) -> None:
@@ -223,15 +233,16 @@ class Timing:
         if work is None:
             return False
         chapter, reel, spans = work
-        span = spans[-1]
-        lane = self.editing.need_lane(reel)
+        if len(spans) > 1:
+            self.bench.tell("Several stretches are marked, and one slides at a time. Mark nothing (Edit, Span), then that one.")
+            return False
+        span, lane = spans[0], self.editing.need_lane(reel)
         if lane is None or not by:
             return False
         onto = Span(span.stop, span.stop + by) if by > 0 else Span(span.start + by, span.start)
-        words = (t for t in self.bench.tokens(chapter).heard() if t.lane == lane)
-        there = next((t for t in words if t.start < onto.stop and t.stop > onto.start), None)
-        if there is not None:
-            self.bench.tell(f"It would lie over “{there.text}”. Make room there first, or mark that as well.")
+        there = self._lain_over(chapter, reel, lane, onto)
+        if there:
+            self.bench.tell(f"It would lie over {there}. Make room there first, or mark that as well.")
             return False
         tone = lane_tone(self.bench.book, chapter, lane)
         said = self.editing.said([span])
@@ -241,3 +252,17 @@ class Timing:
             self.editing.select(span.start + by, span.stop + by, drawn=reel.lanes[lane].id)
             self.transport.put(span.start + by)
         return done
+
+    def _lain_over(self, chapter: ChapterState, reel: Reel, lane: int, onto: Span) -> str:
+        """What a voice says where something would lie over it; of one that was not heard yet whether it sounds there."""
+        words = [t for t in self.bench.tokens(chapter).heard() if t.lane == lane]
+        there = next((t for t in words if t.start < onto.stop and t.stop > onto.start), None)
+        if there is not None:
+            return f"“{there.text}”"
+        row = reel.lanes[lane]
+        unheard = not words and not row.music and onto.start >= 0 and onto.stop <= len(row)
+        return (
+            "what sounds there"
+            if unheard and sounds(self.bench.columns(reel, lane), onto, len(row), self.bench.book.rate)
+            else ""
+        )

@@ -34,7 +34,7 @@ from faithful_reel.core.work.editing import (
     words_between,
 )
 from faithful_reel.core.work.mending import Columns
-from faithful_reel.core.work.pauses import REACH_S, Pause, pause_near, pauses_by_level, pauses_of
+from faithful_reel.core.work.pauses import BY_LEVEL_S, REACH_S, Pause, pause_near, pauses_of, stretches_by_level
 from faithful_reel.core.work.timeline import Token, span_of, word_at
 
 SNAP_REACH_S = 0.06
@@ -148,12 +148,12 @@ class Editing(Observed):
             word = self.word_at(self.transport.spot)
             return [word.lane] if word is not None else []
         tokens = self.bench.tokens(chapter)
-        if tokens.lanes is None:
-            return [0]
         middles = (tokens.starts + tokens.stops) // 2
         inside = np.zeros(len(tokens), bool)
         for span in spans:
             inside |= (tokens.starts >= 0) & (middles >= span.start) & (middles < span.stop)
+        if tokens.lanes is None:
+            return [0] if inside.any() else []
         return [int(lane) for lane in np.unique(tokens.lanes[inside])]
 
     @property
@@ -384,7 +384,7 @@ class Editing(Observed):
                     index = lane.index_at(at)
                     whole = Span(lane.starts()[index], lane.starts()[index + 1])
             case Reach.PAUSE:
-                pause = pause_near(self.pauses(chapter, reel), at, self.bench.book.rate)
+                pause = pause_near(self.pauses(chapter, reel, Span(at, at)), at, self.bench.book.rate)
                 whole = pause.span if pause is not None else None
             case Reach.WORD:
                 word = self.word_at(at)
@@ -405,14 +405,13 @@ class Editing(Observed):
         sentence = next((s for s in self.bench.text(chapter).sentences() if s.start <= under < s.stop), None)
         return span_of(tokens, sentence.start, sentence.stop - 1) if sentence is not None else None
 
-    def pauses(self, chapter: ChapterState, reel: Reel) -> list[Pause]:
-        """The pauses around the cursor, or of what is marked: by the words, where none were heard yet by level."""
+    def pauses(self, chapter: ChapterState, reel: Reel, span: Span) -> list[Pause]:
+        """The pauses of a stretch, which may be empty, and around it: by the words, where none were heard yet by level."""
         tokens, written, rate = self.bench.tokens(chapter), self.bench.text(chapter), self.bench.book.rate
-        span = self.span if self.span is not None else Span(self.transport.spot, self.transport.spot)
-        if not len(tokens.heard()):
-            return pauses_by_level(self.voices(reel), (span.start + span.stop) // 2, len(reel), rate)
-        around = round(REACH_S * rate)
-        return pauses_of(written, tokens, Span(max(0, span.start - around), span.stop + around))
+        heard = len(tokens.heard()) > 0
+        around = round((REACH_S if heard else BY_LEVEL_S) * rate)
+        near = Span(max(0, span.start - around), min(len(reel), span.stop + around))
+        return pauses_of(written, tokens, near) if heard else stretches_by_level(self.voices(reel), near, rate)
 
     def voices(self, reel: Reel) -> Columns:
         """What all voices together look like."""

@@ -178,6 +178,11 @@ def lane_words(tokens: Tokens, spans: Sequence[Span], lane: int) -> str:
     return " ".join(tokens.texts[k] for k in np.flatnonzero(touched).tolist())
 
 
+def sounds(columns: Columns, span: Span, length: int, rate: int) -> bool:
+    """Whether anything sounds in a stretch of a lane of so many samples, however short; as `going` tells it."""
+    return _sounding(columns, [span], length, rate) > 0
+
+
 def _sounding(columns: Columns, spans: Sequence[Span], length: int, rate: int) -> int:
     """For how many samples of some spans, which rise and do not overlap, something sounds."""
     step, around = max(1, rate // 100), 15 * rate

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from faithful_reel.core.collate.flaws import USUAL, Gap, Place, habits, place_after
 from faithful_reel.core.errors import EditRefused
-from faithful_reel.core.reel.commands import CutAndClose, LengthenPause, ReelCommand, ToneSource
+from faithful_reel.core.reel.commands import CutAndClose, LengthenPause, ToneSource
 from faithful_reel.core.reel.timing import LINKED
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.units import EAR_RATE, Span, samples
@@ -88,7 +88,7 @@ def stretches_by_level(columns: Columns, within: Span, rate: int) -> list[Pause]
     found: list[Pause] = []
     each = round(2 * BY_LEVEL_S * rate)
     for first in range(within.start, within.stop, each):
-        reached = found[-1].span.stop if found else max(0, within.start - 1)
+        reached = found[-1].span.stop if found else within.start - 1
         for pause in pauses_by_level(columns, min(first + each // 2, within.stop), within.stop, rate):
             if pause.span.start > reached:
                 found.append(pause)
@@ -200,8 +200,8 @@ class Pacing:
     level: float | None = None
 
 
-def changed_pauses(rows: Sequence[tuple[Pause, int]], how: Pacing) -> tuple[list[ReelCommand], int]:
-    """The edits that make pauses longer or, below 0, shorter by so many samples each, the last first; and by how much in all.
+def changed_pauses(rows: Sequence[tuple[Pause, int]], how: Pacing) -> list[CutAndClose | LengthenPause]:
+    """The edits that make pauses longer or, below 0, shorter by so many samples each, the last first.
 
     What goes comes out of the quietest part, what comes is room tone in the middle of it; breaths and their air stay.
 
@@ -210,21 +210,25 @@ def changed_pauses(rows: Sequence[tuple[Pause, int]], how: Pacing) -> tuple[list
     EditRefused
         None of them has anything quiet that could go.
     """
-    edits: list[ReelCommand] = []
-    total = 0
+    edits: list[CutAndClose | LengthenPause] = []
     for pause, by in sorted(rows, key=lambda row: row[0].span.start, reverse=True):
         if by < 0:
             going = shorter(how.columns, pause.span, -by, how.rate, how.level)
             edits += [CutAndClose(s.start, s.stop) for s in reversed(going)]
-            total -= sum(map(len, going))
         elif by > 0:
             edits.append(LengthenPause(_middle(pause, how), by, how.tone, how.lane))
-            total += by
     if not edits:
         raise EditRefused(
             "Nothing quiet is left in this pause that could go: what is there is a breath, or belongs to its words."
         )
-    return edits, total
+    return edits
+
+
+def moved_by(edits: Sequence[CutAndClose | LengthenPause], position: int) -> int:
+    """Where a place is after `changed_pauses`, which makes the last of its edits first."""
+    cuts = (e for e in edits if isinstance(e, CutAndClose))
+    gone = sum(min(e.stop, position) - e.start for e in cuts if e.start < position)
+    return position - gone + sum(e.length for e in edits if isinstance(e, LengthenPause) and e.at < position)
 
 
 def _middle(pause: Pause, how: Pacing) -> int:

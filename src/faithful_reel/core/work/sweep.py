@@ -19,13 +19,14 @@ from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.units import Span, decibels, samples
 from faithful_reel.core.work.editing import loudest
 from faithful_reel.core.work.gone import beside
-from faithful_reel.core.work.mending import Columns, finding_span, lane_tone, mending_edit
+from faithful_reel.core.work.mending import Columns, finding_span, lane_tone, mending_edit, tone_level
 from faithful_reel.core.work.pauses import (
     EDGE_S,
     Pause,
     pauses_of,
     quiet_parts,
     quietest_stretch,
+    shorter,
     stretches_by_level,
     usual_lengths,
 )
@@ -128,7 +129,8 @@ def sweeps(
             pauses_of(text, tokens) if heard else _inside(stretches_by_level(voices, within, book.rate), len(reel), book.rate)
         )
         if settings.does is Doing.CLOSE:
-            found += _pauses(book, text, pauses, within, settings, voices, heard=heard)
+            tone = None if heard else tone_level(book, chapter)
+            found += _pauses(book, text, pauses, within, settings, voices, tone, heard=heard)
         else:
             found += _dead_air(book, chapter, text, pauses, within, settings, columns)
     if hearing is None:
@@ -189,10 +191,14 @@ def _pauses(
     within: Span,
     settings: SweepSettings,
     columns: Columns,
+    tone: float | None,
     *,
     heard: bool,
 ) -> list[Sweep]:
-    """Pauses that are too long, by the reader's habit; where no words are known, those from `least_s` on."""
+    """Pauses that are too long, by the reader's habit; where no words are known, those from `least_s` on.
+
+    Of those only the room goes, which stays under `tone`: what was taken for a pause may be soft speech.
+    """
     rate = book.rate
     usual = usual_lengths(pauses, rate)
     found: list[Sweep] = []
@@ -207,8 +213,12 @@ def _pauses(
         less = samples(length - leaves, rate)
         if less < LEAST_CUT_S * rate:
             continue
-        going = quietest_stretch(columns, span, less, samples(settings.keep_s, rate), rate)
-        if going is None:
+        keep = samples(settings.keep_s, rate)
+        if heard:
+            going = quietest_stretch(columns, span, less, keep, rate)
+        else:
+            going = max(shorter(columns, Span(span.start + keep, span.stop - keep), less, rate, tone), key=len, default=None)
+        if going is None or len(going) < LEAST_CUT_S * rate:
             continue
         found.append(
             Sweep(
@@ -248,7 +258,7 @@ def _dead_air(
             tones = [lane_tone(book, chapter, k) for k in voices]
             fills = (CutAndFill(span.start, span.stop, tone, k) for k, tone in zip(voices, tones, strict=True))
             edits: tuple[ReelCommand, ...] = tuple(fills)
-            loud = not _is_quiet([columns[k] for k in voices], pause.span, keep, rate)
+            loud = not _is_quiet([columns[k] for k in voices], pause.span, keep, rate, tone_level(book, chapter))
             becomes, going = "filled", span
         else:
             edits, loud = (SplitMany((span.start, span.stop), (), tuple(range(len(reel.lanes)))),), False
@@ -261,9 +271,9 @@ def _dead_air(
     return found
 
 
-def _is_quiet(voices: Sequence[Columns], span: Span, keep: int, rate: int) -> bool:
+def _is_quiet(voices: Sequence[Columns], span: Span, keep: int, rate: int, tone: float | None) -> bool:
     """Whether nothing sounds inside of a pause but the room."""
-    parts = quiet_parts(partial(loudest, voices), span, rate)
+    parts = quiet_parts(partial(loudest, voices), span, rate, tone)
     return sum(map(len, parts)) >= MOSTLY * (len(span) - 2 * max(keep, samples(EDGE_S, rate)))
 
 
