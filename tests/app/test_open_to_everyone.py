@@ -6,7 +6,7 @@ import contextlib
 import itertools
 
 import pytest
-from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtCore import QPoint, QSettings, Qt
 from PyQt6.QtGui import QContextMenuEvent, QFont, QGuiApplication
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QAbstractButton, QAbstractScrollArea, QApplication, QComboBox, QDialog, QLineEdit, QMenu, QWidget
@@ -511,6 +511,11 @@ def test_keys_are_kept_as_sets_and_go_to_files_and_back(opened, keys, tmp_path, 
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_a, **_k: (str(out), "Keys (*.json)"))
     opened.press(keys.write)
     assert out.with_suffix(".json").is_file()
+    inside = opened.window.bench.session.store.folder / "keys.json"
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_a, **_k: (str(inside), "Keys (*.json)"))
+    opened.press(keys.write)
+    assert "would lie inside of the book" in keys.told.text()
+    assert not inside.exists()
     keys.sets.setCurrentIndex(0)
     keys.sets.activated.emit(0)
     assert actions.key("proof.stet") == "S"
@@ -546,6 +551,22 @@ def test_a_file_without_keys_is_told_and_changes_nothing(opened, keys, tmp_path,
     opened.press(keys.read)
     assert "holds no keys" in keys.told.text()
     assert opened.window.actions_.keys() == before
+
+
+def test_a_key_that_the_user_chose_is_not_taken_by_the_usual_one_of_another_act(qtbot, tmp_path, demo_book):
+    settings = QSettings(str(tmp_path / "settings.ini"), QSettings.Format.IniFormat)
+    for act, key in {"play.faster": "F11", "proof.mend": "F3", "splice.next": "F4"}.items():  # chosen when these were free
+        settings.setValue(f"keys/{act}", key)
+    settings.sync()
+    window = DemoWindow(qtbot, tmp_path, demo_book)
+    try:
+        actions = window.window.actions_
+        assert [actions.key(a) for a in ("play.faster", "ear.join", "proof.mend", "here.out_to_word")] == ["F11", "", "F3", ""]
+        assert [actions.key(a) for a in ("splice.next", "here.out_to_sentence")] == ["F4", "F4"]  # they never meet
+        for act in ("ear.marked", "pause.mark"):
+            assert actions.key(act) == actions.act(act).key
+    finally:
+        window.close()
 
 
 def test_a_key_of_two_desks_is_that_of_the_desk_at_hand(opened):

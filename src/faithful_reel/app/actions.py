@@ -116,11 +116,11 @@ class Actions(QObject):
         self._acts: dict[str, tuple[Act[Any], Bound]] = {act.id: (act, desk) for desk in desks for act in desk.acts}
         self.last = [a for a in names(settings, "acts/last") if a in self._acts]
         """The ids of what was done last, the latest first."""
+        self._load_keys()
         letters = mnemonics(self.all())
         for act in self.all():
             action = KeyedAction(letters[act.id], window)
             action.setObjectName(act.id)
-            self._keys[act.id] = QKeySequence(text(settings, f"keys/{act.id}", act.key))
             action.setStatusTip(act.tip)
             action.setCheckable(act.checkable)
             action.triggered.connect(self._triggered)
@@ -178,6 +178,15 @@ class Actions(QObject):
         action.setText(f"{words[:at]}&{words[at:]}" if at >= 0 else words)
 
     # --- keys -----------------------------------------------------------------------------------------------------
+
+    def _load_keys(self) -> None:
+        """The keys that the user chose, and the usual ones of all other acts, where nobody was given those."""
+        chosen = {i for i in self._acts if self._settings.value(f"keys/{i}") is not None}
+        usual = {i: act.key for i, (act, _) in self._acts.items()}
+        self._keys = {i: QKeySequence(text(self._settings, f"keys/{i}", usual[i])) for i in self._acts}
+        for act_id in self._acts:
+            if act_id not in chosen and self.holder(usual[act_id], but=act_id) in chosen:
+                self._keys[act_id] = QKeySequence()
 
     def key(self, act_id: str) -> str:
         """An act's key as it is now, as people read it."""

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from faithful_reel.app.settings import Settings, keep_names, names, text
 from faithful_reel.core.errors import FileProblem, StoreProblem
-from faithful_reel.core.files import beside, from_json, shown, why
+from faithful_reel.core.files import beside, from_json, refuse_over, shown, why
 
 KIND, VERSION = "faithful-reel keys", 1
 LONGEST = 1 << 20
@@ -22,16 +22,20 @@ def write_keys(keys: Mapping[str, str], path: Path) -> None:
 
     Raises
     ------
+    FileProblem
+        The file would lie in a book, or is no ordinary one.
     StoreProblem
-        The file can not be written.
+        It can not be written.
     """
-    made = beside(path)
+    refuse_over(path)
+    made, whole = beside(path), {"kind": KIND, "version": VERSION, "keys": dict(keys)}
     try:
-        made.write_text(json.dumps({"kind": KIND, "version": VERSION, "keys": dict(keys)}, indent=1, ensure_ascii=False) + "\n")
+        made.write_text(json.dumps(whole, indent=1, ensure_ascii=False) + "\n", encoding="utf-8")
         made.replace(path)
     except OSError as problem:
-        made.unlink(missing_ok=True)
         raise StoreProblem(f"{shown(path)} can not be written{why(problem)}. Choose another place.") from problem
+    finally:
+        made.unlink(missing_ok=True)
 
 
 def read_keys(path: Path) -> dict[str, str]:
