@@ -9,6 +9,7 @@ import pytest
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QMenu
+from support.hands import ALT, CTRL, LEFT, NONE, RATE, SHIFT, move, start
 from support.hearing import STEP, WORD, lay_hearing
 
 from faithful_reel.app.editing.cutting import Cutting
@@ -18,20 +19,7 @@ from faithful_reel.core.reel.reel import Lane, Marker, Piece, Rest, RoomTone
 from faithful_reel.core.standins.sound_card import SimulatedCard
 from faithful_reel.core.units import Span
 
-FIRST, RATE = 441_000, 44_100
 GAP = STEP - WORD
-LEFT = Qt.MouseButton.LeftButton
-NONE, SHIFT, CTRL, ALT = (
-    Qt.KeyboardModifier.NoModifier,
-    Qt.KeyboardModifier.ShiftModifier,
-    Qt.KeyboardModifier.ControlModifier,
-    Qt.KeyboardModifier.AltModifier,
-)
-
-
-def start(word):
-    """Where a word of the laid hearing begins, before the added word at 30."""
-    return FIRST + STEP * word
 
 
 @pytest.fixture
@@ -462,15 +450,6 @@ def test_pauses_change_on_no_lane_that_is_not_linked_nor_on_one_that_ends_before
     assert len(reel(desk).lanes[1]) == RATE
     QTest.qWait(260)
     desk.window.transport.stop()
-
-
-def move(widget, point, held):
-    from PyQt6.QtCore import QEvent, QPointF
-    from PyQt6.QtGui import QMouseEvent
-
-    place = QPointF(point)
-    event = QMouseEvent(QEvent.Type.MouseMove, place, widget.mapToGlobal(place), LEFT, LEFT, held)
-    QApplication.sendEvent(widget, event)
 
 
 def test_after_an_edit_the_sound_goes_on_where_that_is_wanted(desk, qtbot):

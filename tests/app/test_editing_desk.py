@@ -6,6 +6,7 @@ import pytest
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QFileDialog, QInputDialog, QMessageBox
+from support.hands import ALT, FIRST, LEFT, NONE, SHIFT, drag, start
 from support.hearing import STEP, WORD, lay_hearing
 
 from faithful_reel.app.asking import Asking
@@ -18,15 +19,6 @@ from faithful_reel.core.reel.render import Row
 from faithful_reel.core.times import TimeFormat
 from faithful_reel.core.units import Span
 from faithful_reel.core.work.editing import lane_told
-
-FIRST = 441_000
-LEFT = Qt.MouseButton.LeftButton
-SHIFT, ALT, NONE = Qt.KeyboardModifier.ShiftModifier, Qt.KeyboardModifier.AltModifier, Qt.KeyboardModifier.NoModifier
-
-
-def start(word):
-    """Where a word of the laid hearing begins, before the added word at 30."""
-    return FIRST + STEP * word
 
 
 @pytest.fixture
@@ -45,25 +37,6 @@ def editing(desk):
 
 def reel(desk):
     return desk.bookstate.chapters[0].reel
-
-
-def drag(loupe, a, b, modifier=NONE):
-    """Drag from one sample to another."""
-    y = loupe.height() // 2
-    points = [QPoint(round(loupe._x(at)), y) for at in (a, (a + b) / 2, b)]
-    QTest.mousePress(loupe, LEFT, modifier, points[0])
-    for point in points[1:]:
-        event_move(loupe, point, modifier)
-    QTest.mouseRelease(loupe, LEFT, modifier, points[-1])
-
-
-def event_move(loupe, point, modifier):
-    from PyQt6.QtCore import QEvent, QPointF
-    from PyQt6.QtGui import QMouseEvent
-
-    where = QPointF(point)
-    moved = QMouseEvent(QEvent.Type.MouseMove, where, loupe.mapToGlobal(where), Qt.MouseButton.NoButton, LEFT, modifier)
-    QApplication.sendEvent(loupe, moved)
 
 
 def labels(desk):

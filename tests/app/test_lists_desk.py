@@ -11,9 +11,10 @@ import opentimelineio as otio
 import pytest
 import soundfile
 from PyQt6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
-from PyQt6.QtGui import QDropEvent, QMouseEvent
+from PyQt6.QtGui import QDropEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QFileDialog, QInputDialog
+from support.hands import CTRL, FIRST, LEFT, NONE, drag_over, start
 from support.hearing import STEP, WORD, lay_hearing
 from support.jobs import HeldJobs
 from support.sounds import noise
@@ -31,15 +32,6 @@ from faithful_reel.core.reel.reel import Piece
 from faithful_reel.core.reel.render import Row
 from faithful_reel.core.units import Span
 from faithful_reel.core.work.timeline import still_heard
-
-FIRST = 441_000
-LEFT, NONE = Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
-CTRL = Qt.KeyboardModifier.ControlModifier
-
-
-def start(word):
-    """Where a word of the laid hearing begins, before the added word at 30."""
-    return FIRST + STEP * word
 
 
 @pytest.fixture
@@ -199,6 +191,7 @@ def test_markers_are_listed_described_moved_looped_and_written(desk, monkeypatch
     push(desk, "Write the list…")
     with (tmp_path / "m.csv").open(newline="") as file:
         assert [r["name"] for r in csv.DictReader(file)] == ["the <b>tide</b>", "Marker 1"]
+    desk.window.transport.stop()  # else it plays on from there
     choose(desk, 1)
     push(desk, "Go there")
     assert desk.window.transport.spot == start(50)
@@ -592,14 +585,8 @@ def grip(desk, hold, at=None):
 
 
 def move(desk, held, dx, dy=0.0, modifier=NONE):
-    loupe = desk.window.loupe
-    begin = QPoint(round(held.x), round(held.y))
-    QTest.mousePress(loupe, LEFT, modifier, begin)
-    for share in (0.5, 1.0):
-        where = QPointF(held.x + share * dx, held.y + share * dy)
-        event = QMouseEvent(QMouseEvent.Type.MouseMove, where, loupe.mapToGlobal(where), LEFT, LEFT, modifier)
-        QApplication.sendEvent(loupe, event)
-    QTest.mouseRelease(loupe, LEFT, modifier, QPoint(round(held.x + dx), round(held.y + dy)))
+    points = [QPoint(round(held.x + share * dx), round(held.y + share * dy)) for share in (0.0, 0.5, 1.0)]
+    drag_over(desk.window.loupe, points, modifier)
 
 
 def test_joins_fades_and_crossfades_are_dragged_each_one_step(desk):

@@ -6,10 +6,8 @@ import os
 from pathlib import Path
 
 import pytest
-from PyQt6.QtCore import QEvent, QPoint, QPointF, Qt
-from PyQt6.QtGui import QMouseEvent
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication
+from support.hands import ALT, RATE, drag, start
 from support.hearing import STEP, WORD, lay_hearing, lay_retake
 
 from faithful_reel.app.editing.cutting import Cutting
@@ -17,8 +15,6 @@ from faithful_reel.core.collate.findings import Decision
 from faithful_reel.core.reel.reel import RoomTone
 
 TABLE = Path(__file__).parents[2] / "docs" / "strokes.md"
-FIRST, RATE = 441_000, 44_100
-LEFT = Qt.MouseButton.LeftButton
 HEAD = """# Strokes
 
 What the acts take that are done all day: keys pressed, and stretches drawn with the mouse, from having the thing at hand to hearing
@@ -28,11 +24,6 @@ decision plays the next finding* are on, as they are at first.
 | act | strokes | keys | drawn | heard |
 |---|---|---|---|---|
 """
-
-
-def start(word):
-    """Where a word of the laid hearing begins, before the added word at 30."""
-    return FIRST + STEP * word
 
 
 class Hands:
@@ -59,17 +50,8 @@ class Hands:
 
     def drag(self, first, last):
         """Draw a stretch in the loupe."""
-        loupe = self.window.loupe
         self.drawn += 1
-        y = loupe.height() // 2
-        points = [QPoint(round(loupe._x(at)), y) for at in (first, (first + last) / 2, last)]
-        held = Qt.KeyboardModifier.AltModifier
-        QTest.mousePress(loupe, LEFT, held, points[0])
-        for point in points[1:]:
-            place = QPointF(point)
-            move = QMouseEvent(QEvent.Type.MouseMove, place, loupe.mapToGlobal(place), LEFT, LEFT, held)
-            QApplication.sendEvent(loupe, move)
-        QTest.mouseRelease(loupe, LEFT, held, points[-1])
+        drag(self.window.loupe, first, last, ALT)
 
     @property
     def reel(self):

@@ -6,28 +6,16 @@ After every act the step is undone and done again; at the end the book is opened
 from __future__ import annotations
 
 import pytest
-from PyQt6.QtCore import QEvent, QPoint, QPointF, Qt
-from PyQt6.QtGui import QContextMenuEvent, QKeySequence, QMouseEvent
+from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtGui import QContextMenuEvent, QKeySequence
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QMenu
+from support.hands import ALT, CTRL, LEFT, NONE, drag, start
 from support.hearing import STEP, WORD, lay_hearing
 
 from faithful_reel.app.editing.cutting import Cutting
 from faithful_reel.app.editing.list_pane import ListPane
 from faithful_reel.core.reel.reel import RoomTone
-
-FIRST, RATE = 441_000, 44_100
-LEFT, NONE, CTRL, ALT = (
-    Qt.MouseButton.LeftButton,
-    Qt.KeyboardModifier.NoModifier,
-    Qt.KeyboardModifier.ControlModifier,
-    Qt.KeyboardModifier.AltModifier,
-)
-
-
-def start(word):
-    """Where a word of the laid hearing begins, before the added word at 30."""
-    return FIRST + STEP * word
 
 
 @pytest.fixture
@@ -161,19 +149,6 @@ def test_by_mouse_alone(desk, monkeypatch):
         point = QPoint(round(loupe._x(at)), y)
         QApplication.sendEvent(loupe, QContextMenuEvent(QContextMenuEvent.Reason.Mouse, point, loupe.mapToGlobal(point)))
 
-    def move(point, held):
-        place = QPointF(point)
-        event = QMouseEvent(QEvent.Type.MouseMove, place, loupe.mapToGlobal(place), LEFT, LEFT, held)
-        QApplication.sendEvent(loupe, event)
-
-    def drag(first, last, held=NONE):
-        y = loupe.height() // 2
-        points = [QPoint(round(loupe._x(at)), y) for at in (first, (first + last) / 2, last)]
-        QTest.mousePress(loupe, LEFT, held, points[0])
-        for point in points[1:]:
-            move(point, held)
-        QTest.mouseRelease(loupe, LEFT, held, points[-1])
-
     loupe.look_at(start(10), span_s=4.0)
     pause = start(10) + WORD + 9000
     editor.did(lambda: menu(pause, "Pause shorter"))  # 5
@@ -192,10 +167,10 @@ def test_by_mouse_alone(desk, monkeypatch):
     assert not editor.transport.playing
     word = next(t for t in window.bench.tokens(window.bench.chapter).heard() if t.start > at + 3 * STEP)
     loupe.look_at(word.start, span_s=1.0)
-    drag(word.start, word.stop, ALT)
+    drag(loupe, word.start, word.stop, ALT)
     span = editor.editing.span
     gap = STEP - WORD
-    editor.did(lambda: drag(span.start + 3000, span.start + 3000 + gap // 2, CTRL))  # 8
+    editor.did(lambda: drag(loupe, span.start + 3000, span.start + 3000 + gap // 2, CTRL))  # 8
     editor.editing.let_go()
     window.actions_["list.sweep"].trigger()  # from its menu
     desk.idle()

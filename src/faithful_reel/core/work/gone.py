@@ -179,7 +179,7 @@ def lane_words(tokens: Tokens, spans: Sequence[Span], lane: int) -> str:
 
 
 def sounds(columns: Columns, span: Span, length: int, rate: int) -> bool:
-    """Whether anything sounds in a stretch of a lane of so many samples, however short; as `going` tells it."""
+    """Whether anything sounds in a stretch of a lane of so many samples; `columns` gives (2, n) peaks, as in `going`."""
     return _sounding(columns, [span], length, rate) > 0
 
 
