@@ -19,7 +19,7 @@ from faithful_reel.app.editing.pages import Described
 from faithful_reel.app.editing.shaping import Shaping
 from faithful_reel.app.main import application
 from faithful_reel.app.recording.acts import RecordingActs
-from faithful_reel.app.recording.presenter import Stage
+from faithful_reel.app.recording.recorder import Stage
 from faithful_reel.app.splice.panel import SplicePanel
 from faithful_reel.app.window import Window
 from faithful_reel.app.wiring import open_window, user_settings
@@ -110,7 +110,7 @@ def recorded(window: Window, out: Path) -> None:
     acts = window.actions_._acts["record.line"][1]
     assert isinstance(acts, RecordingActs)
     assert acts.presenter.begin()
-    dialog = acts.dialog()
+    dialog = acts.dialog(acts.presenter)
     dialog.resize(900, 560)
     dialog.show()
     for _ in range(2):

@@ -7,17 +7,21 @@ from types import SimpleNamespace
 
 import numpy as np
 import pytest
-from PyQt6.QtCore import QSettings
+from PyQt6.QtCore import QPoint, QSettings
 from PyQt6.QtWidgets import QMessageBox
+from support.hands import drag_over
 from support.hearing import lay_hearing
 from support.jobs import HeldJobs
 
 from faithful_reel.app.pickups import presenter as pickups_module
 from faithful_reel.app.pickups.presenter import PickupsPresenter
-from faithful_reel.app.recording import presenter as presenter_module
+from faithful_reel.app.recording import over as over_module
+from faithful_reel.app.recording import recorder as recorder_module
 from faithful_reel.app.recording.dialog import RecordDialog, _marked
-from faithful_reel.app.recording.microphone import DeviceMicrophone, StandInMicrophone
-from faithful_reel.app.recording.presenter import RecordPresenter, Stage
+from faithful_reel.app.recording.microphone import Cue, DeviceMicrophone, StandInMicrophone
+from faithful_reel.app.recording.over import OverPresenter
+from faithful_reel.app.recording.presenter import RecordPresenter
+from faithful_reel.app.recording.recorder import Stage
 from faithful_reel.app.theme import THEMES
 from faithful_reel.core.audio.files import read_mono
 from faithful_reel.core.book.pickups import ChangePickups
@@ -39,11 +43,8 @@ class Fed:
     def __init__(self):
         self.problem, self.opened, self.coming, self.closed = "", [], [], 0
 
-    def prepare(self):
-        self.opened.append("ready")
-
-    def open(self, line, take):
-        self.opened.append((line, take))
+    def open(self, cue):
+        self.opened.append((cue.line, cue.take, cue.lead_s))
 
     def pull(self):
         return self.coming.pop(0) if self.coming else np.zeros(0, np.float32)
@@ -129,11 +130,13 @@ def test_the_reading_before_plays_at_its_own_speed_and_recording_begins_where_th
     assert desk.record.stage is Stage.LEAD
     desk.record.tick()
     assert desk.record.stage is Stage.LEAD  # it still plays
-    assert desk.fed.opened == ["ready"]
+    assert desk.fed.opened == [(line.line, 0, 3.0)]  # it listens already
+    desk.fed.coming.append(room(2.9))
+    desk.record.tick()
     desk.sound.playing = False
     desk.record.tick()
     assert desk.record.stage is Stage.RECORDING
-    assert desk.fed.opened[-1] == (line.line, 0)
+    assert desk.record.recorded_s == 0.0
 
 
 def test_it_stops_by_itself_after_the_line_and_not_in_its_pauses(desk):
@@ -258,7 +261,7 @@ def test_a_take_is_in_a_file_as_soon_as_it_is_recorded(desk, monkeypatch):
     assert path != second
     desk.record.close()
     assert in_folder(desk) == [path]
-    monkeypatch.setattr(presenter_module, "write_audio", lambda *_: (_ for _ in ()).throw(FileProblem("No room is left.")))
+    monkeypatch.setattr(recorder_module, "write_audio", lambda *_: (_ for _ in ()).throw(FileProblem("No room is left.")))
     read_line(desk, [voice(9.0), room(2.0)])
     assert desk.record.told == "No room is left."
     assert len(desk.record.takes) == 1
@@ -345,8 +348,8 @@ def test_the_window_asks_before_takes_are_thrown_away(desk, monkeypatch, qtbot):
 
 def test_the_stand_in_gives_every_sample_once_and_then_the_room():
     now, sound = [0.0], voice(2.0)
-    booth = StandInMicrophone(RATE, lambda line, take: sound, clock=lambda: now[0])
-    booth.open("a line", 0)
+    booth = StandInMicrophone(RATE, lambda _cue: sound, clock=lambda: now[0])
+    booth.open(Cue("a line"))
     booth._coming.result()
     got = [booth.pull()]
     for seconds in (0.013, 0.3, 1.1, 2.0, 2.6, 4.0):
@@ -366,8 +369,8 @@ def test_a_line_that_the_stand_in_can_not_say_is_told():
         def said(self, text, take):
             return None
 
-    booth = StandInMicrophone(RATE, lambda line, take: one_take(line, take, [Dumb()], RATE))
-    booth.open("Nobody can say this.", 0)
+    booth = StandInMicrophone(RATE, lambda cue: one_take(cue.line, cue.take, [Dumb()], RATE))
+    booth.open(Cue("Nobody can say this."))
     with pytest.raises(FileProblem):
         booth._coming.result()
     assert not len(booth.pull())
@@ -378,7 +381,7 @@ def test_a_line_that_the_stand_in_can_not_say_is_told():
 def test_without_an_input_the_device_says_so_and_leaves_nothing_behind(qtbot, monkeypatch):
     monkeypatch.setenv("PULSE_SERVER", "unix:/nonexistent")
     device = DeviceMicrophone(RATE, "nothing of this name")
-    device.open("a line", 0)
+    device.open(Cue("a line"))
     qtbot.waitUntil(lambda: bool(device.problem) or len(device.pull()) > 0, timeout=20_000)
     child = device._child
     device.close()
@@ -411,3 +414,171 @@ def test_words_to_mind_are_marked_and_letters_of_markup_are_letters(desk):
         dialog.done(0)
         dialog.deleteLater()
     assert _marked("a <b> & c", {1}) == "a <u>&lt;b&gt;</u> &amp; c"
+
+
+# --- over what is marked ----------------------------------------------------------------------------------------------
+
+
+@pytest.fixture
+def over(opened, tmp_path):
+    """What is marked at a microphone that is fed, with jobs that wait; the lead-in is left out."""
+    window = opened.window
+    lay_hearing(window.bench)
+    told, held, fed = [], HeldJobs(), Fed()
+    window.bench.tell = window.bench.warn = window.bench.report = told.append
+    window.bench.jobs = held
+    settings = QSettings(str(tmp_path / "s.ini"), QSettings.Format.IniFormat)
+    made = OverPresenter(window.parts.editing, lambda: fed, settings)
+    made.set_lead(0.0)
+    yield SimpleNamespace(over=made, bench=window.bench, told=told, held=held, fed=fed, window=window, editing=made.editing)
+    window.bench.jobs = window.jobs
+
+
+def read_over(desk, *sounds):
+    """Record what is marked once, from sounds that come one after another."""
+    assert desk.over.record()
+    for x in sounds:
+        desk.fed.coming.append(x)
+        desk.over.tick()
+    if desk.over.stage is Stage.RECORDING:
+        desk.over.stop()
+
+
+def test_a_part_of_a_sentence_is_recorded_heard_in_place_and_laid_over_as_one_step(over):
+    bench, before = over.bench, over.bench.chapter.reel
+    over.editing.select_words(12, 14)
+    span = over.editing.span
+    assert over.over.begin()
+    words = [w.text for w in bench.text(bench.chapter).words]
+    assert over.over.line() == " ".join(words[12:15])
+    assert over.over.before().split() == words[:12]
+    assert over.over.after().split() == words[15:23]
+    read_over(over, room(0.7), voice(1.5), room(0.6), room(0.9))
+    take = over.over.takes[0]
+    assert abs(take.reading.start - 0.7 * RATE) < 0.25 * RATE
+    assert abs(take.reading.stop - 2.2 * RATE) < 0.35 * RATE
+    over.over.hear_in_place(0)  # nothing of the book changes by it
+    assert over.window.transport.playing
+    assert bench.chapter.reel is before
+    over.over.shift(0, start=-2000, stop=3000)
+    reading = over.over.takes[0].reading
+    assert reading == type(reading)(take.reading.start - 2000, take.reading.stop + 3000)
+    gain = over.over._gain_db(over.over.takes[0], over.over._place.over)
+    assert over.over.keep(0)
+    over.held.finish("Bring in")
+    after = bench.chapter.reel
+    assert len(after) == len(before) - len(span) + len(reading)
+    piece = next(s for s in after.lanes[0].segments if s.recording not in before.lanes[0].recordings)
+    assert (len(piece), piece.gain_db) == (len(reading), gain)
+    assert piece.name == " ".join(words[12:15])
+    read = read_mono(bench.path_of(piece.recording), RATE)[piece.start : piece.stop]
+    assert np.allclose(read, take.sound[reading.start : reading.stop], atol=1e-4)
+    assert not (bench.session.store.folder / "desk").exists()
+    assert bench.undo().startswith("Record over")
+    assert bench.chapter.reel == before
+    assert any(r.hash == piece.recording for r in bench.book.recordings)  # what was recorded is in the book all the same
+
+
+def test_takes_of_a_span_stay_with_it_and_the_chosen_one_is_laid(over):
+    over.editing.select_words(12, 14)
+    assert over.over.begin()
+    read_over(over, room(0.5), voice(1.5, -20), room(1.4))
+    read_over(over, room(0.5), voice(1.0, -30), room(1.4))
+    over.editing.select_words(40, 41)
+    assert over.over.begin()
+    assert over.over.takes == []
+    over.editing.select_words(12, 14)
+    assert over.over.begin()
+    first = over.over.takes[0]
+    assert len(over.over.takes) == 2
+    assert over.over.keep(0)
+    over.held.finish("Bring in")
+    piece = next(s for s in over.bench.chapter.reel.lanes[0].segments if s.name)
+    read = read_mono(over.bench.path_of(piece.recording), RATE)
+    assert np.allclose(read[piece.start : piece.stop], first.sound[first.reading.start : first.reading.stop], atol=1e-4)
+    assert len(read) > 2 * len(first.sound) - RATE  # the other take is in the recording as well
+
+
+def test_a_chapter_that_changed_meanwhile_is_left_alone_and_the_take_is_on_the_shelf(over):
+    over.editing.select_words(12, 14)
+    assert over.over.begin()
+    read_over(over, room(0.5), voice(1.5), room(1.4))
+    assert over.over.keep(0)
+    over.editing.select_words(60, 61)
+    over.window.actions_.run("edit.cut_close")
+    changed = over.bench.chapter.reel
+    over.held.finish("Bring in")
+    assert over.bench.chapter.reel == changed
+    assert "shelf" in over.told[-1]
+    [kept] = over.bench.book.shelf
+    assert kept.segments[0].recording == over.bench.book.recordings[-1].hash
+
+
+def test_what_can_not_be_brought_in_is_in_hand_again_and_still_in_its_file(over, monkeypatch):
+    over.editing.select_words(12, 14)
+    assert over.over.begin()
+    read_over(over, room(0.5), voice(1.5), room(1.4))
+    monkeypatch.setattr(over_module, "received", lambda *_a: (_ for _ in ()).throw(FileProblem("The disk is full.")))
+    before = over.bench.chapter.reel
+    assert over.over.keep(0)
+    assert over.over.takes == []
+    over.held.finish("Bring in")
+    assert "disk is full" in over.told[-1]
+    assert len(over.over.takes) == 1
+    assert over.bench.chapter.reel is before
+    assert over.over.takes[0].file.is_file()
+
+
+def test_nothing_marked_and_several_spans_are_told_and_a_pause_has_no_words(over):
+    over.window.transport.go_to(1000)
+    assert not over.over.begin()
+    assert "Nothing is marked" in over.told[-1]
+    over.editing.select(1000, 2000)
+    over.editing.add()
+    over.editing.select(3000, 4000)
+    assert not over.over.begin()
+    assert "Several spans" in over.told[-1]
+    over.editing.let_go()
+    over.editing.select(1000, 2000)
+    assert over.over.begin()
+    assert over.over.line().startswith("(no words")
+    assert over.over.wanted().line == ""
+    assert over.over.after().startswith("Chapter One")
+
+
+def test_a_word_is_short_and_yet_stops_by_itself(over):
+    over.editing.select_words(12, 12)
+    assert over.over.begin()
+    assert over.over.record()
+    for x in (room(0.5), voice(0.3), *[room(0.25, -71)] * 12):
+        over.fed.coming.append(x)
+        over.over.tick()
+    assert over.over.stage is Stage.DONE
+    assert len(over.over.takes[0].sound) < 2.6 * RATE
+
+
+def test_the_window_moves_margins_by_fields_and_by_the_mouse(over):
+    over.editing.select_words(12, 14)
+    assert over.over.begin()
+    read_over(over, room(0.5), voice(1.5), room(1.4))
+    dialog = RecordDialog(over.window, over.over, THEMES["night"], [], lambda _name: None)
+    dialog.show()
+    try:
+        first = over.over.takes[0].reading
+        dialog.starts.setValue(dialog.starts.value() - 0.05)
+        assert abs(first.start - over.over.takes[0].reading.start - 0.05 * RATE) <= 45
+        assert over.over.takes[0].reading.stop == first.stop
+        strip, length = dialog.strip, len(over.over.takes[0].sound)
+        x = lambda at: QPoint(round(at / length * strip.width()), 20)  # noqa: E731
+        drag_over(strip, [x(first.stop), x(first.stop + 5000), x(first.stop + 9000)])
+        assert abs(over.over.takes[0].reading.stop - first.stop - 9000) < 2 * length / strip.width()
+        assert f"{over.over.takes[0].reading.stop / RATE:.2f}" in strip.accessibleDescription()
+        dialog.level.setChecked(False)
+        assert over.over._gain_db(over.over.takes[0], over.over._place.over) == 0.0
+        dialog.run_out.setCurrentIndex(dialog.run_out.findData(2.0))
+        dialog.run_out.activated.emit(dialog.run_out.currentIndex())
+        assert over.over.run_out_s == 2.0
+    finally:
+        over.over.throw_away()
+        dialog.done(0)
+        dialog.deleteLater()

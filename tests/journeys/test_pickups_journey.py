@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import QApplication, QDialog, QFileDialog
 
 from faithful_reel.app.desks import DeskName
 from faithful_reel.app.recording.dialog import RecordDialog
-from faithful_reel.app.recording.presenter import Stage
+from faithful_reel.app.recording.recorder import Stage
 from faithful_reel.app.widgets.parts import ROLE
 from faithful_reel.core.audio.encode import write_audio
 from faithful_reel.core.book.keeping import verified
@@ -160,7 +160,7 @@ def test_twelve_lines_in_two_rounds(remembering, demo, tmp_path, monkeypatch):
         assert window.transport.playing
         opened.qtbot.waitUntil(lambda: dialog._presenter.stage is Stage.DONE, timeout=60_000)
         assert dialog.takes.rowCount() == 1
-        QTest.mouseClick(dialog.put_in, Qt.MouseButton.LeftButton)
+        QTest.mouseClick(dialog.keeps[-1][0], Qt.MouseButton.LeftButton)
         assert not dialog.isVisible()
         return 1
 

@@ -52,7 +52,8 @@ from faithful_reel.app.proof.queue_acts import QueueActs
 from faithful_reel.app.proof.quick_acts import QuickActs
 from faithful_reel.app.proof.quick_check import QuickCheck
 from faithful_reel.app.recording.acts import RecordingActs
-from faithful_reel.app.recording.microphone import DeviceMicrophone, Microphone, StandInMicrophone, inputs
+from faithful_reel.app.recording.microphone import Cue, DeviceMicrophone, Microphone, StandInMicrophone, inputs
+from faithful_reel.app.recording.over import OverPresenter
 from faithful_reel.app.recording.presenter import RecordPresenter
 from faithful_reel.app.release.acts import ReleaseActs
 from faithful_reel.app.release.panel import ReleasePanel
@@ -76,7 +77,7 @@ from faithful_reel.core.book.house import HouseShelf
 from faithful_reel.core.book.recordings import forget_made
 from faithful_reel.core.book.session import Session
 from faithful_reel.core.book.store import BookStore
-from faithful_reel.core.standins.booth import Voice, number_said, one_take, voices_of
+from faithful_reel.core.standins.booth import StandingVoice, Voice, number_said, one_take, voices_of
 from faithful_reel.core.standins.sound_card import SimulatedCard
 from faithful_reel.core.units import Signal
 
@@ -104,6 +105,10 @@ def sound_card(rate: int, device: str = "", *, simulated: bool = False) -> Card:
     return sound_card(rate) if device else SimulatedCard(rate)
 
 
+AS_IT_STANDS = "as it stands"
+"""What the stand-in booth is asked for where no words of the manuscript stand."""
+
+
 @cache
 def stand_in_voices() -> list[Voice]:
     """The voices of the stand-in booth, loaded when they are first asked."""
@@ -116,8 +121,9 @@ def microphone(rate: int, device: str = "", *, simulated: bool = False) -> Micro
     if there:
         return DeviceMicrophone(rate, device if device in there else there[0])
 
-    def read(line: str, take: int) -> Signal:
-        return one_take(line, take, stand_in_voices(), rate)
+    def read(cue: Cue) -> Signal:
+        stands = [StandingVoice(cue.stands(), rate)] if cue.stands is not None else []
+        return one_take(cue.line or AS_IT_STANDS, cue.take, [*stand_in_voices(), *stands], rate)
 
     return StandInMicrophone(rate, read)
 
@@ -153,8 +159,9 @@ def open_window(folder: Path, settings: QSettings, *, create: bool = False, simu
         return microphone(session.book.rate, text(settings, "record/input"), simulated=simulated_sound)
 
     recording = RecordPresenter(parts.pickups, parts.splice, parts.transport, listens, settings)
+    over = OverPresenter(parts.editing, listens, settings)
     heard_from = partial(_inputs, simulated=simulated_sound)
-    at_desk = RecordingActs(recording, parts.editing, desks, settings, window, lambda: window.theme, heard_from)
+    at_desk = RecordingActs(recording, over, parts.editing, desks, settings, window, lambda: window.theme, heard_from)
     queue = HearingQueue(parts.proof, places, partial(_tell_all, window))
     actions = _acts(window, parts, desks, ask, settings, at_desk, queue)
     _join(window, parts)
@@ -167,6 +174,7 @@ def open_window(folder: Path, settings: QSettings, *, create: bool = False, simu
         places.save(bench.chapter_id)
         parts.splice.close()
         recording.close()
+        over.close()
         player.card.close()
 
     window.closing.append(let_go)

@@ -1,4 +1,4 @@
-"""The line at the microphone: large, with what stands before it, the level, and the takes so far."""
+"""What is wanted at the microphone: large, with what stands before it, the level, and the takes so far."""
 
 from __future__ import annotations
 
@@ -7,42 +7,46 @@ from functools import partial
 from html import escape
 
 from PyQt6.QtCore import Qt, QTimer
-from PyQt6.QtWidgets import QDialog, QHBoxLayout, QMessageBox, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QCheckBox, QDialog, QDoubleSpinBox, QHBoxLayout, QMessageBox, QPushButton, QVBoxLayout, QWidget
 
-from faithful_reel.app.recording.presenter import LIMIT_DB, RecordPresenter, Stage
+from faithful_reel.app.recording.over import OverPresenter
+from faithful_reel.app.recording.recorder import LIMIT_DB, Keeping, Recorder, Stage
 from faithful_reel.app.theme import Theme
 from faithful_reel.app.widgets.flow import Flow
 from faithful_reel.app.widgets.meters import Meter
 from faithful_reel.app.widgets.parts import Choice, button, label, rule
 from faithful_reel.app.widgets.tables import Table
-from faithful_reel.core.units import SILENT_DB
+from faithful_reel.app.widgets.take_strip import TakeStrip
+from faithful_reel.core.units import SILENT_DB, Span, samples
 
 TICK_MS = 50
 LEADS_S = (0.0, 1.0, 2.0, 3.0, 5.0, 8.0)
+RUN_OUTS_S = (0.5, 1.0, 1.3, 2.0, 3.0, 5.0)
 SIMULATED = "There is no sound input here: the stand-in booth reads the line, a simulation and no narrator."
 LIMIT = f"Peaks stay at or under {LIMIT_DB:.0f} dB.".replace("-", "\N{MINUS SIGN}")
 EMPTY = "Nothing was recorded yet. Record plays the reading before the line, begins by itself and stops after it."
 
 
 class RecordDialog(QDialog):
-    """Records the line at hand until a take is kept."""
+    """Records what is wanted until a take is kept."""
 
     def __init__(
         self,
         parent: QWidget | None,
-        presenter: RecordPresenter,
+        presenter: Recorder,
         theme: Theme,
         inputs: Sequence[str],
         chosen: Callable[[str], None],
     ) -> None:
         super().__init__(parent)
-        self.setWindowTitle("Record a line")
+        self.setWindowTitle(presenter.title)
         self._presenter, self._chosen = presenter, chosen
         self._rows: list[tuple[str, ...]] = []
         self.before = label("", "quiet", wrap=True)
         self.line = label("", "large", wrap=True)
         self.line.setAccessibleName("The line")
         self.line.setTextFormat(Qt.TextFormat.RichText)
+        self.after = label("", "quiet", wrap=True)
         self.about = label("", "quiet", wrap=True)
         self.stage = label("", "title")
         self.stage.setAccessibleName("How far it is")
@@ -63,6 +67,13 @@ class RecordDialog(QDialog):
             self.lead.addItem(f"{seconds:g} s before it" if seconds else "at once", seconds)
         self.lead.setCurrentIndex(max(0, self.lead.findData(presenter.lead_s)))
         self.lead.activated.connect(self._lead_chosen)
+        self.run_out = Choice()
+        self.run_out.setAccessibleName("The run-out")
+        self.run_out.setToolTip("How long it goes on after the last sound; in place, how much of what follows is heard")
+        for seconds in sorted({*RUN_OUTS_S, presenter.run_out_s}):
+            self.run_out.addItem(f"{seconds:g} s after it", seconds)
+        self.run_out.setCurrentIndex(self.run_out.findData(presenter.run_out_s))
+        self.run_out.activated.connect(self._run_out_chosen)
         self.meter = Meter()
         self.meter.set_theme(theme)
         self.takes = Table(["Take", "Length", "Peak", "Level"], "Takes that were recorded")
@@ -72,21 +83,34 @@ class RecordDialog(QDialog):
         self.record = button("Record", tip="Play the reading before the line, then record it")
         self.stop = button("Stop", tip="Stop; what was recorded so far is a take")
         self.hear = button("Hear", tip="Hear the take in the chosen row")
+        self.in_place = button("Hear in place", tip="Hear the reading before, the take where it would stand, and what follows")
+        self.in_place.setVisible(presenter.in_place)
+        self.strip = TakeStrip()
+        self.strip.set_theme(theme)
+        self.strip.shifted.connect(self._shifted)
+        self.starts, self.stops = (self._margin(*told) for told in (("begins at", "start"), ("ends at", "stop")))
+        self.level = QCheckBox("Level as around it")
+        self.level.setToolTip("Bring the take to the level of what stands on both sides")
+        if isinstance(presenter, OverPresenter):
+            self.level.setChecked(presenter.level_as_around)
+            self.level.toggled.connect(lambda on: presenter.set_level_as_around(on=on))
+        else:
+            self.level.hide()
         self.drop = button("Throw away", tip="Forget the take in the chosen row")
-        self.keep = button("Keep the takes", tip="The takes go into the ledger at this line, judged as those of any recording")
-        self.put_in = button("Keep and put in", tip="As Keep the takes; then the best of them is put in at once")
+        self.keeps = [(button(way.words, tip=way.tip), way) for way in presenter.keepings()]
         self.shut = button("Close", tip="Back to the desk")
         self._lay_out()
-        for made, what in (
+        does: list[tuple[QPushButton, Callable[[], object]]] = [
             (self.check, presenter.check_level),
             (self.record, presenter.record),
             (self.stop, presenter.stop),
             (self.hear, lambda: presenter.hear(self._row)),
+            (self.in_place, lambda: presenter.hear_in_place(self._row)),
             (self.drop, lambda: presenter.drop(self._row)),
-            (self.keep, lambda: self._keep(splice=False)),
-            (self.put_in, lambda: self._keep(splice=True)),
+            *((made, partial(self._keep, way)) for made, way in self.keeps),
             (self.shut, self.reject),
-        ):
+        ]
+        for made, what in does:
             made.clicked.connect(partial(self._do, what))
         self.record.setDefault(True)
         self._timer = QTimer(self)
@@ -96,16 +120,31 @@ class RecordDialog(QDialog):
         self.refresh()
         self.record.setFocus()
 
+    def _margin(self, words: str, edge: str) -> QDoubleSpinBox:
+        """A field for where what was read of a take begins, or ends."""
+        made = QDoubleSpinBox()
+        made.setAccessibleName(f"What was read {words}")
+        made.setToolTip(f"What was read {words}, in seconds of the take")
+        made.setRange(0.0, 36_000.0)
+        made.setDecimals(3)
+        made.setSingleStep(0.01)
+        made.setSuffix(" s")
+        made.setKeyboardTracking(False)
+        made.valueChanged.connect(partial(self._margin_set, edge))
+        return made
+
     def _lay_out(self) -> None:
         box = QVBoxLayout(self)
         box.setContentsMargins(24, 18, 24, 16)
         box.setSpacing(8)
-        for widget in (self.about, self.before, self.line, rule()):
+        for widget in (self.about, self.before, self.line, self.after, rule()):
             box.addWidget(widget)
         chosen = QWidget()
         row = QHBoxLayout(chosen)
         row.setContentsMargins(0, 0, 0, 0)
-        for widget in (label("from", "quiet"), self.input, label("begin", "quiet"), self.lead):
+        for widget in (
+            label("from", "quiet"), self.input, label("begin", "quiet"), self.lead, label("go on", "quiet"), self.run_out,
+        ):  # fmt: skip
             row.addWidget(widget)
         row.addStretch()
         box.addWidget(chosen)
@@ -116,18 +155,25 @@ class RecordDialog(QDialog):
         level.addWidget(self.stage)
         box.addLayout(level)
         box.addWidget(self.takes, 1)
+        box.addWidget(self.strip)
+        margins = QHBoxLayout()
+        for field in (label("What was read begins at", "quiet"), self.starts, label("and ends at", "quiet"), self.stops):
+            margins.addWidget(field)
+        margins.addStretch()
+        margins.addWidget(self.level)
+        box.addLayout(margins)
         box.addWidget(self.told)
         box.addWidget(self.notice)
         for buttons in (
-            (self.check, self.record, self.stop, self.hear, self.drop),
-            (self.keep, self.put_in, self.shut),
+            (self.check, self.record, self.stop, self.hear, self.in_place, self.drop),
+            (*(made for made, _ in self.keeps), self.shut),
         ):
             held = QWidget()
             flow = Flow(held)
             for made in buttons:
                 flow.addWidget(made)
             box.addWidget(held)
-        self.resize(720, 560)
+        self.resize(760, 660)
 
     @property
     def _row(self) -> int:
@@ -140,24 +186,23 @@ class RecordDialog(QDialog):
 
     def refresh(self) -> None:
         """Show how far it is."""
-        presenter, pickup = self._presenter, self._presenter.pickup()
-        self.line.setText(_marked(pickup.line, presenter.to_mind()) if pickup else "")
-        self.before.setText(presenter.before())
-        self.before.setVisible(bool(self.before.text()))
-        self.about.setText(presenter.about())
-        self.about.setVisible(bool(self.about.text()))
+        presenter = self._presenter
+        self.line.setText(_marked(presenter.line(), presenter.to_mind()))
+        for held, words in ((self.before, presenter.before()), (self.after, presenter.after()), (self.about, presenter.about())):
+            held.setText(words)
+            held.setVisible(bool(words))
         self.notice.setVisible(presenter.microphone.simulated)
         self.told.setText(presenter.told)
         self.told.setVisible(bool(presenter.told))
         stage = presenter.stage
         self.stage.setText(stage.value + (f" {presenter.recorded_s:.1f} s" if stage is Stage.RECORDING else ""))
-        listening = stage in (Stage.CHECKING, Stage.RECORDING)
+        listening = stage in (Stage.CHECKING, Stage.LEAD, Stage.RECORDING)
         self.meter.set_level(presenter.rms_db if listening else SILENT_DB, presenter.level_db if listening else SILENT_DB)
         at = self._row
         rows: list[tuple[str, ...]] = [
             (
                 f"take {k + 1}",
-                f"{len(t.sound) / presenter.bench.book.rate:.1f} s",
+                f"{len(t.reading) / presenter.bench.book.rate:.2f} s",
                 f"{t.peak_db:.1f} dB".replace("-", "\N{MINUS SIGN}"),
                 "too loud: move back or turn it down" if t.too_loud else "good",
             )
@@ -170,20 +215,53 @@ class RecordDialog(QDialog):
             self.takes.choose_quietly(str(len(rows) - 1 if more else min(at, len(rows) - 1)))
         busy = stage in (Stage.LEAD, Stage.CHECKING, Stage.RECORDING)
         self.stop.setEnabled(busy)
-        for made in (self.hear, self.drop, self.keep, self.put_in):
+        for made in (self.hear, self.in_place, self.drop, *(made for made, _ in self.keeps)):
             made.setEnabled(bool(rows) and not busy)
+        self._show_take()
         for made in (self.check, self.record):
             made.setEnabled(not busy)
 
+    def _show_take(self) -> None:
+        """The take in the chosen row, and its margins."""
+        takes, at, rate = self._presenter.takes, self._row, self._presenter.bench.book.rate
+        take = takes[at] if 0 <= at < len(takes) else None
+        for field in (self.starts, self.stops):
+            field.setEnabled(take is not None)
+        if take is None:
+            self.strip.set_take(None, 0, Span(0, 0), "Nothing was recorded yet")
+            return
+        first, last = take.reading.start / rate, take.reading.stop / rate
+        told = f"take {at + 1}, {len(take.sound) / rate:.1f} s, what was read from {first:.2f} to {last:.2f} s"
+        self.strip.set_take(take.look, take.begun, take.reading, told)
+        for field, value in ((self.starts, first), (self.stops, last)):
+            if not field.hasFocus() or abs(field.value() - value) > 0.0006:
+                field.blockSignals(True)
+                field.setValue(value)
+                field.blockSignals(False)
+
+    def _shifted(self, start: int, stop: int) -> None:
+        self._presenter.shift(self._row, start=start, stop=stop)
+        self.refresh()
+
+    def _margin_set(self, edge: str, seconds: float) -> None:
+        takes, at = self._presenter.takes, self._row
+        if 0 <= at < len(takes):
+            to = samples(seconds, self._presenter.bench.book.rate)
+            reading = takes[at].reading
+            self._shifted(*((to - reading.start, 0) if edge == "start" else (0, to - reading.stop)))
+
     def _lead_chosen(self, _index: int) -> None:
         self._presenter.set_lead(float(self.lead.currentData()))
+
+    def _run_out_chosen(self, _index: int) -> None:
+        self._presenter.set_run_out(float(self.run_out.currentData()))
 
     def _input_chosen(self, _index: int) -> None:
         self._chosen(self.input.currentText())
         self._presenter.use_input()
 
-    def _keep(self, *, splice: bool) -> None:
-        if self._presenter.keep(splice=splice):
+    def _keep(self, way: Keeping) -> None:
+        if way.do(self._row):
             self.accept()
 
     def reject(self) -> None:
@@ -193,11 +271,11 @@ class RecordDialog(QDialog):
         if presenter.takes:
             asked = QMessageBox.StandardButton
             told = f"{len(presenter.takes)} recorded but not kept. Keep what was recorded?"
-            answer = QMessageBox.question(self, "Record a line", told, asked.Yes | asked.No | asked.Cancel)
+            answer = QMessageBox.question(self, presenter.title, told, asked.Yes | asked.No | asked.Cancel)
             if answer == asked.Cancel:
                 return
             if answer == asked.Yes:
-                self._keep(splice=False)
+                self._keep(self.keeps[0][1])
                 return
             presenter.throw_away()
         super().reject()

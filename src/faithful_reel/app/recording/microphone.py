@@ -8,6 +8,7 @@ import sys
 import time
 from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import dataclass
 from multiprocessing import shared_memory
 from typing import Protocol
 
@@ -22,6 +23,19 @@ CHILD = "faithful_reel.app.recording.microphone_child"
 ROOM_S = 0.4
 
 
+@dataclass(frozen=True, slots=True)
+class Cue:
+    """What is about to be read: its words, which take of it, after a lead-in of so many seconds.
+
+    `stands` gives what is heard there now, (n,) at the book's rate, for a stand-in that has no other voice.
+    """
+
+    line: str
+    take: int = 0
+    lead_s: float = 0.0
+    stands: Callable[[], Signal] | None = None
+
+
 class Microphone(Protocol):
     """Gives what is heard while it is open."""
 
@@ -32,11 +46,8 @@ class Microphone(Protocol):
     def problem(self) -> str:
         """Why nothing is heard; empty while all is well."""
 
-    def prepare(self) -> None:
-        """Get ready, so that `open` loses nothing."""
-
-    def open(self, line: str, take: int) -> None:
-        """Begin to listen; `line` is what is about to be read, which take of it."""
+    def open(self, cue: Cue) -> None:
+        """Begin to listen to what is about to be read."""
 
     def pull(self) -> Signal:
         """What was heard since the last call, (n,) at the book's rate."""
@@ -64,8 +75,7 @@ class DeviceMicrophone:
         self._child: subprocess.Popen[bytes] | None = None
         self._read = 0
 
-    def prepare(self) -> None:
-        """As `Microphone`."""
+    def _start(self) -> None:
         if self._memory is not None:
             return
         self._memory = shared_memory.SharedMemory(create=True, size=HEADER + RING * 4)
@@ -81,10 +91,10 @@ class DeviceMicrophone:
             stderr=subprocess.DEVNULL,
         )
 
-    def open(self, line: str, take: int) -> None:
+    def open(self, cue: Cue) -> None:
         """As `Microphone`: what was heard before is left out."""
-        del line, take
-        self.prepare()
+        del cue
+        self._start()
         self.pull()
 
     @property
@@ -122,21 +132,19 @@ class StandInMicrophone:
     simulated = True
     name = "stand-in booth"
 
-    def __init__(self, rate: int, read: Callable[[str, int], Signal], clock: Callable[[], float] = time.monotonic) -> None:
+    def __init__(self, rate: int, read: Callable[[Cue], Signal], clock: Callable[[], float] = time.monotonic) -> None:
         self.problem = ""
         self._rate, self._read, self._clock = rate, read, clock
         self._coming: Future[Signal] | None = None
         self._sound: Signal = np.zeros(0, np.float32)
-        self._since, self._given = 0.0, 0
+        self._lead_s, self._since, self._given = 0.0, 0.0, 0
 
-    def prepare(self) -> None:
-        """As `Microphone`: it is always ready."""
-
-    def open(self, line: str, take: int) -> None:
-        """As `Microphone`: the voice gets ready beside the work, and begins then."""
+    def open(self, cue: Cue) -> None:
+        """As `Microphone`: the voice gets ready beside the work, and begins when the lead-in is over."""
         self.problem = ""
+        self._lead_s, self._since, self._given = cue.lead_s, self._clock(), 0
         booth = ThreadPoolExecutor(1)
-        self._coming = booth.submit(self._read, line, take)
+        self._coming = booth.submit(self._read, cue)
         booth.shutdown(wait=False)
 
     def pull(self) -> Signal:
@@ -147,15 +155,17 @@ class StandInMicrophone:
             except AppError as problem:
                 self.problem = str(problem)
             self._coming = None
-            self._since, self._given = self._clock(), 0
+            self._lead_s = max(0.0, self._since + self._lead_s - self._clock())
+            self._since, self._given = self._clock(), -round(self._lead_s * self._rate)
         if not len(self._sound):
             return self._sound
-        due = round((self._clock() - self._since) * self._rate)
-        places = np.arange(self._given, max(self._given, due))
+        due = round((self._clock() - self._since - self._lead_s) * self._rate)
+        places = np.arange(self._given, max(self._given, due))  # below 0 while the lead-in is heard
         self._given = max(self._given, due)
         room = max(1, min(len(self._sound), round(ROOM_S * self._rate)))  # its last moments are nobody speaking
         tail = len(self._sound) - room + (places - len(self._sound)) % room
-        return np.asarray(self._sound[np.where(places < len(self._sound), places, tail)], np.float32)
+        reads = (places >= 0) & (places < len(self._sound))
+        return np.asarray(self._sound[np.where(reads, places, tail)], np.float32)
 
     def close(self) -> None:
         """As `Microphone`."""
