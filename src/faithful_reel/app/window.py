@@ -153,7 +153,7 @@ class Window(QMainWindow):
         self.strip = MessageStrip()
         self.notice = self.strip.notice
         self.bar = FieldBar()
-        self.bar.turned.connect(lambda now: self.tell(f"Meant now: {now}. Press Enter again to do it."))
+        self.bar.turned.connect(self._tell_turned)
         self._asked_in = self.bench.chapter_id
         self.history = HistoryPane(self.bench, self)
         self.history.wanted.connect(self._go_to_step)
@@ -166,6 +166,10 @@ class Window(QMainWindow):
         for widget in (self._head(), rule(), self.strip, rule(), self.down, self.bar, rule(), self.parts.foot):
             box.addWidget(widget, 1 if widget is self.down else 0)
         self.setCentralWidget(whole)
+
+    def _tell_turned(self, now: str) -> None:
+        """What the row over the foot names is another now."""
+        self.tell(f"Meant now: {now}. Press Enter again to do it.")
 
     def _splitter(
         self, name: str, way: Qt.Orientation, inside: tuple[QWidget, QWidget], sizes: tuple[int, int], grows: int

@@ -21,6 +21,7 @@ from faithful_reel.app.editing.cutting import Cutting
 from faithful_reel.app.editing.ear_acts import EarActs
 from faithful_reel.app.editing.lanes import LaneWork
 from faithful_reel.app.editing.list_acts import ListActs
+from faithful_reel.app.editing.others_page import OthersPage
 from faithful_reel.app.editing.outward import Outward
 from faithful_reel.app.editing.pacing import Timing
 from faithful_reel.app.editing.pages import MarkersPage, OffcutsPage, VersionsPage
@@ -276,6 +277,7 @@ def _acts(
         ElsewherePage(editing),
         VersionsPage(editing),
         PiecesPage(editing, parts.splice),
+        OthersPage(editing),
         proof,
         parts.loupe,
         desks,

@@ -9,14 +9,18 @@ import openpyxl
 import pypdfium2
 import pytest
 from lxml import html
+from odf.opendocument import load
+from odf.table import Table, TableRow
 
 from faithful_reel.core.book.model import Book, ChapterState, Recording
 from faithful_reel.core.collate.findings import Decision, Finding, Kind
 from faithful_reel.core.errors import StoreProblem
+from faithful_reel.core.jobs import Unwatched
 from faithful_reel.core.reel.commands import CutAndClose
 from faithful_reel.core.reel.reel import reel_of
+from faithful_reel.core.text.tables import tables_of
 from faithful_reel.core.text.words import Chapter, Word, chapter_of
-from faithful_reel.core.work.reporting import HEADINGS, report_rows, write_report
+from faithful_reel.core.work.reporting import HEADINGS, SUFFIXES, report_rows, write_report
 
 RATE = 44_100
 TEXT = chapter_of("One", ["The tide had gone out. It lay <still> & grey until the evening bell."])
@@ -56,7 +60,7 @@ def test_rows_say_where_what_and_how_it_was_decided(rows):
 
 def expected(rows) -> list[list[str]]:
     return [
-        [r.chapter, str(r.page), r.time, r.kind, r.written, r.heard, r.line, r.decision, r.note, f"{100 * r.sure:.0f} %"]
+        [r.chapter, str(r.page), r.time, r.kind, r.written, r.heard, r.line, r.decision, r.note, f"{100 * r.sure:.0f} %", r.by]
         for r in rows
     ]
 
@@ -88,6 +92,16 @@ def test_xlsx(rows, tmp_path):
     assert sheet.freeze_panes == "A2"
 
 
+@pytest.mark.parametrize("suffix", [".docx", ".odt"])
+def test_documents_hold_the_table(rows, tmp_path, suffix):
+    write_report(rows, "Title\x01", tmp_path / f"a{suffix}")
+    assert tables_of(tmp_path / f"a{suffix}", Unwatched()) == [
+        [list(HEADINGS), *[[" ".join(cell.split()) for cell in row] for row in expected(rows)]]
+    ]
+    if suffix == ".odt":  # a second reader
+        assert [len(t.getElementsByType(TableRow)) for t in load(tmp_path / "a.odt").getElementsByType(Table)] == [1 + len(rows)]
+
+
 def test_pdf(rows, tmp_path):
     write_report(rows * 40, "Tide Clerk", tmp_path / "a.pdf")
     pdf = pypdfium2.PdfDocument(str(tmp_path / "a.pdf"))
@@ -103,11 +117,11 @@ def test_pdf(rows, tmp_path):
 
 
 def test_an_empty_report_and_a_bad_place_or_suffix(tmp_path):
-    for suffix in (".csv", ".html", ".xlsx", ".pdf"):
+    for suffix in SUFFIXES:
         write_report([], "Nothing", tmp_path / f"empty{suffix}")
         assert (tmp_path / f"empty{suffix}").stat().st_size > 50
     with pytest.raises(StoreProblem, match="Choose another place"):
         write_report([], "x", tmp_path / "no folder" / "a.pdf")
-    with pytest.raises(StoreProblem, match="PDF, HTML, XLSX or CSV"):
+    with pytest.raises(StoreProblem, match="XLSX, CSV, DOCX or ODT"):
         write_report([], "x", tmp_path / "a.doc")
-    assert sorted(p.suffix for p in tmp_path.iterdir()) == [".csv", ".html", ".pdf", ".xlsx"]
+    assert sorted(p.suffix for p in tmp_path.iterdir()) == sorted(SUFFIXES)

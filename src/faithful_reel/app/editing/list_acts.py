@@ -14,6 +14,7 @@ from faithful_reel.app.asking import SOUNDS, Asking
 from faithful_reel.app.desks import DeskName, Desks
 from faithful_reel.app.editing.cutting import Cutting
 from faithful_reel.app.editing.list_pane import DRAGGED, ListPane
+from faithful_reel.app.editing.others_page import OthersPage
 from faithful_reel.app.editing.outward import Outward
 from faithful_reel.app.editing.pages import Described, MarkersPage, OffcutsPage, Page, VersionsPage
 from faithful_reel.app.editing.pieces_page import PiecesPage
@@ -24,10 +25,12 @@ from faithful_reel.app.proof.panel import ProofPanel
 from faithful_reel.app.transport.close_view import CloseView
 from faithful_reel.app.widgets.parts import ActSource
 from faithful_reel.core.audio.encode import SUFFIXES
+from faithful_reel.core.text.tables import SUFFIXES as TABLES
 from faithful_reel.core.work.exchange import SUFFIX
 from faithful_reel.core.work.exporting import WordTimes
 
 AT = DeskName.PROOF
+FINDINGS = f"Lists ({' '.join('*' + s for s in TABLES)})"
 KINDS = ";;".join(f"{s[1:].upper()} (*{s})" for s in SUFFIXES)
 
 
@@ -45,6 +48,7 @@ class ListActs:
     elsewhere: ElsewherePage
     versions: VersionsPage
     pieces: PiecesPage
+    others: OthersPage
     panel: ProofPanel
     loupe: CloseView
     desks: Desks
@@ -52,7 +56,9 @@ class ListActs:
 
     def __post_init__(self) -> None:
         self.bench = self.editing.bench
-        lists: tuple[Page, ...] = (self.offcuts, self.shelf, self.markers, self.sweep, self.elsewhere, self.versions, self.pieces)
+        lists: tuple[Page, ...] = (
+            self.offcuts, self.shelf, self.markers, self.sweep, self.elsewhere, self.versions, self.pieces, self.others,
+        )  # fmt: skip
         self.panes = {page.title: ListPane(page) for page in lists}
         for pane in self.panes.values():
             self.panel.add_side(pane)
@@ -201,6 +207,33 @@ class ListActs:
             if asked:
                 self.outward.write_markers(_named(asked, (".csv",)))
 
+    # --- findings of others ---------------------------------------------------------------------------------------
+
+    def bring_findings(self) -> None:
+        """Ask which list, and who said so where it does not tell it."""
+        path = self.ask.file("Bring in a list of findings", FINDINGS)
+        if path is None:
+            return
+        who, taken = QInputDialog.getText(self.ask.parent, "Bring in a list of findings", "Who found them", text=path.stem)
+        if taken:
+            self._open(self.others)
+            self.others.bring(path, who)
+
+    def take_findings(self) -> None:
+        """Those that are marked."""
+        if self._shown(self.others):
+            self.others.take_in()
+
+    def next_place(self) -> None:
+        """Of the line at hand."""
+        if self._shown(self.others):
+            self.others.next_place()
+
+    def is_here(self) -> None:
+        """The line at hand."""
+        if self._shown(self.others):
+            self.others.is_here()
+
     # --- the shelf ------------------------------------------------------------------------------------------------
 
     def keep(self, *, house: bool) -> None:
@@ -347,6 +380,11 @@ ACTS: tuple[Act[ListActs], ...] = (
     Act("list.elsewhere", V, "From another place", "Ctrl+Alt+8", "Where the same reader says the same words", partial(L.toggle, title="From another place"), within=LISTS),
     Act("list.versions", V, "Versions", "Ctrl+Alt+9", "The chapter as it was kept under a name", partial(L.toggle, title="Versions"), within=LISTS),
     Act("list.pieces", V, "Pieces and joins", "Shift+P", "The pieces of the lane in hand, where each is from and how it takes over", partial(L.toggle, title="Pieces and joins"), within=LISTS),
+    Act("list.others", V, "Findings of others", "Ctrl+Alt+0", "Somebody else's list, each line at its place before it is taken in", partial(L.toggle, title="Findings of others"), within=LISTS),
+    Act("others.bring", Menu.PROOF, "Bring in a list of findings…", "Ctrl+Alt+L", "A table of a proof-listener: CSV, XLSX, DOCX or ODT, its columns in any order", L.bring_findings, AT, rank=1),
+    Act("others.take", E, "Take the findings in", "Ctrl+Alt+A", "All lines that are marked, as one step", L.take_findings, AT, rank=2, within=HAND),
+    Act("others.next", E, "Next place of the line", "Ctrl+Alt+X", "The next place that it may mean", L.next_place, AT, rank=2, within=HAND),
+    Act("others.here", E, "The line means this place", "Ctrl+Alt+D", "The words or the sound that is marked, or the place that is shown", L.is_here, AT, rank=2, within=HAND),
     Act("piece.join", E, "Hear how the piece takes over", "", "That at hand in the list", L.piece_join, AT, rank=2, within=HAND),
     Act("piece.measure", E, "Measure the joins", "", "Against natural boundaries of the same reading, beside the work", L.measure_joins, AT, rank=2, within=HAND),
     Act("list.hear", E, "Hear the line", "Ctrl+Alt+Y", "The line at hand of the list that is open", L.hear, AT, rank=2, within=HAND, apart=True),

@@ -223,6 +223,7 @@ class ListPane(SidePane):
 
     def _chosen(self) -> None:
         self.page.key = self.view.key
+        self.told.setText(self.page.about() or self.page.told)
 
     def _row_taken(self) -> None:
         """The user took another line in hand, and not what the list is made of."""

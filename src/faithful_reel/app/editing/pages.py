@@ -79,6 +79,10 @@ class Page(Observed):
         """What stands in the list now."""
         raise NotImplementedError
 
+    def about(self) -> str:
+        """All there is to say of the line at hand; where it is empty what is `told` of the list stands there."""
+        return ""
+
     def check(self, key: str, *, on: bool) -> None:
         """Choose a line for what is done with several."""
 

@@ -126,7 +126,8 @@ def _shortened(text: str) -> str:
 def evidence_words(f: Finding) -> str:
     """Why a finding is believed, in words."""
     e = f.evidence
-    parts = [e.learned] if e.learned else []
+    parts = [f"said by {', '.join(f.by)}"] if f.by else []
+    parts += [e.learned] if e.learned else []
     if e.note:
         parts.append(e.note)
     parts += [

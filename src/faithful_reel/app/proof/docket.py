@@ -97,10 +97,11 @@ class DocketModel(QAbstractListModel):
         kind = f.evidence.flaw or kind_words(f.kind)
         if role == ROLE:
             where = " ".join(filter(None, (self._numbers.get(chapter, ""), time_text(f.start, *self._times, digits=1))))
-            told = self._sound.get((chapter, f.id)) or f"{100 * f.confidence:.0f} % sure"
+            told = self._sound.get((chapter, f.id)) or ", ".join(f.by) or f"{100 * f.confidence:.0f} % sure"
             return f.decision, kind, finding_line(f) or kind, where, told
         if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.AccessibleTextRole):
             told = f", its sound is {sound}" if (sound := self._sound.get((chapter, f.id))) else ""
+            told += f", said by {', '.join(f.by)}" if f.by else ""
             return f"{kind}: {finding_line(f)}, {f.decision.value}{told}"
         return None
 

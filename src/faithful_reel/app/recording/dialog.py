@@ -93,7 +93,7 @@ class RecordDialog(QDialog):
         self.level.setToolTip("Bring the take to the level of what stands on both sides")
         if isinstance(presenter, OverPresenter):
             self.level.setChecked(presenter.level_as_around)
-            self.level.toggled.connect(lambda on: presenter.set_level_as_around(on=on))
+            self.level.toggled.connect(presenter.set_level_as_around)
         else:
             self.level.hide()
         self.drop = button("Throw away", tip="Forget the take in the chosen row")

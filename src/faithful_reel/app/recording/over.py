@@ -110,7 +110,7 @@ class OverPresenter(Recorder):
         parts = [self._place.title, self.bench.time(over.span.start), f"{len(over.span) / rate:.2f} s"]
         return " · ".join([*parts, over.reel.lanes[over.lane].name] if len(over.reel.lanes) > 1 else parts)
 
-    def set_level_as_around(self, *, on: bool) -> None:
+    def set_level_as_around(self, on: bool) -> None:  # noqa: FBT001 - as Qt calls it
         """Bring takes to the level of what stands on both sides, or leave them as they were recorded."""
         self.level_as_around = on
         self._settings.setValue("record/level", "on" if on else "off")

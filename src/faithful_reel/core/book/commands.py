@@ -8,6 +8,7 @@ from __future__ import annotations
 import itertools
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
+from functools import partial
 from itertools import groupby
 from operator import itemgetter
 from typing import ClassVar
@@ -45,7 +46,7 @@ from faithful_reel.core.book.pickups import (
     TakeOut,
     WidenLine,
 )
-from faithful_reel.core.collate.findings import Decision, Finding, by_hand
+from faithful_reel.core.collate.findings import BY_HAND, Decision, Finding, by_hand
 from faithful_reel.core.collate.learning import Forgotten
 from faithful_reel.core.collate.names import ACCEPTED, Accepted, is_accepted, name_key
 from faithful_reel.core.errors import EditRefused
@@ -467,7 +468,7 @@ class PlaceAsItStands:
 
 def gives_way(finding: Finding) -> bool:
     """Whether a finding was heard in a chapter as it stood, and nobody decided, noted or kept it."""
-    touched = finding.decision is not Decision.OPEN or finding.note or finding.kept
+    touched = finding.decision is not Decision.OPEN or finding.note or finding.kept or finding.by
     return finding.id.startswith(STANDING) and not touched
 
 
@@ -491,12 +492,12 @@ def _with_kept(heard: Iterable[Finding], before: Iterable[Finding]) -> list[Find
     stays = [
         old
         for old in rest
-        if by_hand(old) or old.decision is not Decision.OPEN or old.note or old.kept or old.id.startswith(STANDING)
+        if by_hand(old) or old.decision is not Decision.OPEN or old.note or old.kept or old.by or old.id.startswith(STANDING)
     ]
     taken = {old.id for _, old in same if old} | {old.id for old in stays}
     free = (name for n in itertools.count(1) if (name := f"k{n:04d}") not in taken)
     kept = [
-        replace(finding, id=old.id, decision=old.decision, note=old.note, kept=old.kept)
+        replace(finding, id=old.id, decision=old.decision, note=old.note, kept=old.kept, by=old.by)
         if old
         else finding
         if finding.id not in taken
@@ -569,6 +570,41 @@ class AddFindings:
             there = {(f.kind, f.word_index) for f in book.chapter(chapter).findings}
             if (finding.kind, finding.word_index) not in there:
                 book = AddFinding(chapter, finding).apply(book)
+        return book
+
+
+@dataclass(frozen=True, slots=True)
+class TakeFindings:
+    """Findings of somebody else's list `name`: (chapter, finding) that are new, and (chapter, finding, who, remark) of those that
+    say what a finding says that is there.
+    """
+
+    added: tuple[tuple[str, Finding], ...]
+    joined: tuple[tuple[str, str, str, str], ...]
+    name: str
+    chapter: ClassVar[str] = ""
+
+    @property
+    def label(self) -> str:
+        """The step's name."""
+        return f"Take in findings: {self.name}"
+
+    def apply(self, book: Book) -> Book:
+        """The book with them; a name that is taken meanwhile gives way, and what is joined is shown from now on."""
+        if not self.added and not self.joined:
+            raise EditRefused("No line of the list is chosen to be taken in.")
+        for chapter, finding in self.added:
+            taken = {f.id for f in book.chapter(chapter).findings}
+            names = (name for n in itertools.count(1) if (name := f"{BY_HAND}{n:04d}") not in taken)
+            own = finding if finding.id not in taken else replace(finding, id=next(names))
+            book = AddFinding(chapter, own).apply(book)
+        for chapter, name, who, remark in self.joined:
+            old = book.chapter(chapter).finding(name)
+            notes = old.note.split("; ") if old.note else []
+            note = old.note if not remark or remark in notes else "; ".join((*notes, remark))
+            new = replace(old, by=tuple(dict.fromkeys((*old.by, who))), note=note, kept=True)
+            findings = tuple(new if f is old else f for f in book.chapter(chapter).findings)
+            book = book.with_chapter(chapter, partial(replace, findings=findings))
         return book
 
 
@@ -992,6 +1028,7 @@ BookCommand = (
     | PlaceHearing
     | AddFinding
     | AddFindings
+    | TakeFindings
     | AcceptReading
     | NoteName
     | SignOff

@@ -98,6 +98,8 @@ class Finding:
     """Of another voice than the chapter's own: its recording."""
     kept: bool = False
     """Whether an editor heard it and says that it is there: then it is shown, however sure the ear is."""
+    by: tuple[str, ...] = ()
+    """Who said so in a list that was brought in."""
 
 
 BY_HAND = "h"

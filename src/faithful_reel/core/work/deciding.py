@@ -157,7 +157,8 @@ def noted_on_words(
 ) -> Finding:
     """A finding by hand on written words `first_word` to `last_word`."""
     lane = next((t.lane for t in tokens.heard() if t.word == first_word), None)
-    return _noted(chapter, text, kind, range(first_word, last_word + 1), span_of(tokens, first_word, last_word), note, lane)
+    written = range(first_word, last_word + 1)
+    return noted_at(chapter, text, kind, written, span_of(tokens, first_word, last_word), note, lane)
 
 
 def noted_on_sound(
@@ -165,7 +166,7 @@ def noted_on_sound(
 ) -> Finding:
     """A finding by hand on a stretch of the reel, of a lane where that is known: told at the word that is heard there or next."""
     after = next((t.word for t in tokens.heard() if t.word >= 0 and t.stop > span.start), 0)
-    return _noted(chapter, text, kind, range(after, after), span, note, lane)
+    return noted_at(chapter, text, kind, range(after, after), span, note, lane)
 
 
 def _sound_under(chapter: ChapterState, span: Span | None, lane: int | None) -> tuple[str, int, int]:
@@ -194,9 +195,10 @@ def _sound_under(chapter: ChapterState, span: Span | None, lane: int | None) -> 
     return min(nearest, default=(0, (chapter.recording, 0, 0)))[1]
 
 
-def _noted(
-    chapter: ChapterState, text: Chapter, kind: Kind, written: range, span: Span | None, note: str, lane: int | None
+def noted_at(
+    chapter: ChapterState, text: Chapter, kind: Kind, written: range, span: Span | None, note: str, lane: int | None = None
 ) -> Finding:
+    """A finding by hand on written words, whose sound is in a span of the reel, of a lane where that is known."""
     recording, start, stop = _sound_under(chapter, span, lane)
     taken = {f.id for f in chapter.findings}
     return Finding(

@@ -13,12 +13,14 @@ from faithful_reel.core.book.model import Book, ChapterState
 from faithful_reel.core.collate.findings import Decision, Finding, is_shown
 from faithful_reel.core.errors import StoreProblem
 from faithful_reel.core.files import beside, harmless, refuse_over
+from faithful_reel.core.pickups.sheets import printable
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.times import TimeFormat, time_text
 from faithful_reel.core.work.timeline import finding_spans
 
-HEADINGS = ("chapter", "page", "time", "kind", "written", "heard", "the line", "decision", "note", "sure")
-SUFFIXES = (".pdf", ".html", ".xlsx", ".csv")
+HEADINGS = ("chapter", "page", "time", "kind", "written", "heard", "the line", "decision", "note", "sure", "said by")
+SUFFIXES = (".pdf", ".html", ".xlsx", ".csv", ".docx", ".odt")
+"""The last four hold a table that a list of findings can be brought in from, here and elsewhere."""
 _FONTS = Path(__file__).parents[2] / "assets" / "fonts"
 
 
@@ -36,6 +38,7 @@ class Row:
     decision: str
     note: str
     sure: float
+    by: str = ""
 
 
 def report_rows(
@@ -66,24 +69,27 @@ def report_rows(
                     finding.heard,
                     line,
                     finding.decision.value,
-                    finding.note or finding.evidence.note,
+                    finding.note or ("" if finding.by else finding.evidence.note),
                     finding.confidence,
+                    ", ".join(finding.by),
                 )
             )
     return rows
 
 
 def write_report(rows: Sequence[Row], title: str, path: Path) -> None:
-    """Write a report; its suffix says how: PDF, HTML, XLSX or CSV.  Written beside and renamed.
+    """Write a report; its suffix says how: PDF, HTML, XLSX, CSV, DOCX or ODT.  Written beside and renamed.
 
     Raises
     ------
     StoreProblem
         It can not be written there; what was there before stays.
     """
-    writer = {".pdf": _pdf, ".html": _html, ".xlsx": _xlsx, ".csv": _csv}.get(path.suffix.lower())
+    writer = {".pdf": _pdf, ".html": _html, ".xlsx": _xlsx, ".csv": _csv, ".docx": _docx, ".odt": _odt}.get(path.suffix.lower())
     if writer is None:
-        raise StoreProblem(f"{path.name}: reports are written as PDF, HTML, XLSX or CSV. Choose one of these suffixes.")
+        raise StoreProblem(
+            f"{path.name}: reports are written as PDF, HTML, XLSX, CSV, DOCX or ODT. Choose one of these suffixes."
+        )
     refuse_over(path)
     part = beside(path, path.suffix)
     try:
@@ -98,7 +104,7 @@ def write_report(rows: Sequence[Row], title: str, path: Path) -> None:
 def _cells(row: Row) -> list[str]:
     values = list(astuple(row))
     values[1] = values[1] or ""
-    values[-1] = f"{100 * row.sure:.0f} %"
+    values[-2] = f"{100 * row.sure:.0f} %"
     return [str(v) for v in values]
 
 
@@ -151,11 +157,52 @@ def _xlsx(rows: Sequence[Row], title: str, path: Path) -> None:
                 cell.data_type = "s"  # a line that begins with "=" is no formula
     for cell in sheet[1]:
         cell.font = Font(bold=True)
-    for column, width in zip("ABCDEFGHIJ", (24, 7, 13, 12, 22, 22, 60, 10, 26, 7), strict=True):
+    for column, width in zip("ABCDEFGHIJK", (24, 7, 13, 12, 22, 22, 60, 10, 26, 7, 16), strict=True):
         sheet.column_dimensions[column].width = width
     sheet.freeze_panes = "A2"
     sheet.auto_filter.ref = sheet.dimensions
     book.save(path)
+
+
+def _docx(rows: Sequence[Row], title: str, path: Path) -> None:
+    import docx
+    from docx.enum.section import WD_ORIENT
+    from docx.shared import Pt
+
+    document = docx.Document()
+    section = document.sections[0]
+    section.orientation = WD_ORIENT.LANDSCAPE
+    section.page_width, section.page_height = section.page_height, section.page_width
+    document.core_properties.title = printable(title)
+    document.styles["Normal"].font.size = Pt(9)
+    document.add_heading(printable(title), 1)
+    document.add_paragraph(_counts(rows))
+    table = document.add_table(1 + len(rows), len(HEADINGS), "Light List")
+    cells = iter(table._cells)  # by its rows each cell would be looked for anew
+    for values in (HEADINGS, *map(_cells, rows)):
+        for text in values:
+            next(cells).text = printable(text)
+    document.save(str(path))
+
+
+def _odt(rows: Sequence[Row], title: str, path: Path) -> None:
+    from odfdo import Cell, Document, Header, Paragraph, Table
+    from odfdo import Row as OdfRow
+
+    document = Document("text")
+    document.meta.title = printable(title)
+    body = document.body
+    body.clear()
+    body.append(Header(1, printable(title)))
+    body.append(Paragraph(_counts(rows)))
+    table = Table("findings")
+    for values in (HEADINGS, *map(_cells, rows)):
+        row = OdfRow()
+        for text in values:
+            row.append_cell(Cell(printable(text), cell_type="string"), _repeated=1, clone=False)
+        table.append_row(row, clone=False)
+    body.append(table)
+    document.save(path)
 
 
 def _pdf(rows: Sequence[Row], title: str, path: Path) -> None:
@@ -173,7 +220,7 @@ def _pdf(rows: Sequence[Row], title: str, path: Path) -> None:
     large = ParagraphStyle("large", fontName="Inter-Bold", fontSize=15, leading=20)
     table = [[Paragraph(h, bold) for h in HEADINGS]]
     table += [[Paragraph(html.escape(c), small) for c in _cells(row)] for row in rows]
-    widths = [78, 28, 54, 48, 84, 84, 218, 44, 96, 34]
+    widths = [72, 28, 54, 48, 78, 78, 196, 44, 90, 34, 48]
     made = Table(table, colWidths=widths, repeatRows=1)
     made.setStyle(TableStyle([("VALIGN", (0, 0), (-1, -1), "TOP"), ("LINEBELOW", (0, 0), (-1, -1), 0.25, colors.lightgrey)]))
 
