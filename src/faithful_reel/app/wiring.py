@@ -17,6 +17,7 @@ from faithful_reel.app.contents import Contents
 from faithful_reel.app.desks import DeskName, Desks
 from faithful_reel.app.editing.acts import EditActs
 from faithful_reel.app.editing.by_ear import ByEar
+from faithful_reel.app.editing.copies_page import CopiesPage
 from faithful_reel.app.editing.cutting import Cutting
 from faithful_reel.app.editing.ear_acts import EarActs
 from faithful_reel.app.editing.lanes import LaneWork
@@ -278,6 +279,7 @@ def _acts(
         VersionsPage(editing),
         PiecesPage(editing, parts.splice),
         OthersPage(editing),
+        CopiesPage(editing),
         proof,
         parts.loupe,
         desks,
@@ -308,6 +310,7 @@ def _acts(
     edits.bind(actions)
     by_ear.bind(actions)
     lists.bind(actions)
+    window.closing.append(lists.close)
     return actions
 
 

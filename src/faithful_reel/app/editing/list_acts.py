@@ -12,6 +12,7 @@ from PyQt6.QtWidgets import QInputDialog
 from faithful_reel.app.actions import Act, Menu
 from faithful_reel.app.asking import SOUNDS, Asking
 from faithful_reel.app.desks import DeskName, Desks
+from faithful_reel.app.editing.copies_page import CopiesPage
 from faithful_reel.app.editing.cutting import Cutting
 from faithful_reel.app.editing.list_pane import DRAGGED, ListPane
 from faithful_reel.app.editing.others_page import OthersPage
@@ -25,6 +26,7 @@ from faithful_reel.app.proof.panel import ProofPanel
 from faithful_reel.app.transport.close_view import CloseView
 from faithful_reel.app.widgets.parts import ActSource
 from faithful_reel.core.audio.encode import SUFFIXES
+from faithful_reel.core.book.keeping import ARCHIVE_SUFFIX
 from faithful_reel.core.text.tables import SUFFIXES as TABLES
 from faithful_reel.core.work.exchange import SUFFIX
 from faithful_reel.core.work.exporting import WordTimes
@@ -49,6 +51,7 @@ class ListActs:
     versions: VersionsPage
     pieces: PiecesPage
     others: OthersPage
+    copies: CopiesPage
     panel: ProofPanel
     loupe: CloseView
     desks: Desks
@@ -58,6 +61,7 @@ class ListActs:
         self.bench = self.editing.bench
         lists: tuple[Page, ...] = (
             self.offcuts, self.shelf, self.markers, self.sweep, self.elsewhere, self.versions, self.pieces, self.others,
+            self.copies,
         )  # fmt: skip
         self.panes = {page.title: ListPane(page) for page in lists}
         for pane in self.panes.values():
@@ -79,6 +83,10 @@ class ListActs:
         """Whose acts the panes do."""
         for pane in self.panes.values():
             pane.bind(acts)
+
+    def close(self) -> None:
+        """Let go of what a list holds open."""
+        self.copies.close()
 
     @property
     def open(self) -> ListPane | None:
@@ -234,6 +242,25 @@ class ListActs:
         if self._shown(self.others):
             self.others.is_here()
 
+    # --- another copy ---------------------------------------------------------------------------------------------
+
+    def compare(self) -> None:
+        """Ask with which."""
+        path = self.ask.file("Compare with an archive of this book", f"Archives (*{ARCHIVE_SUFFIX})")
+        if path is not None:
+            self._open(self.copies)
+            self.copies.compare(path)
+
+    def take_over(self) -> None:
+        """All that is marked."""
+        if self._shown(self.copies):
+            self.copies.take_over()
+
+    def mark_copies(self, *, on: bool) -> None:
+        """All or none."""
+        if self._shown(self.copies):
+            self.copies.mark_all(on=on)
+
     # --- the shelf ------------------------------------------------------------------------------------------------
 
     def keep(self, *, house: bool) -> None:
@@ -385,6 +412,11 @@ ACTS: tuple[Act[ListActs], ...] = (
     Act("others.take", E, "Take the findings in", "Ctrl+Alt+A", "All lines that are marked, as one step", L.take_findings, AT, rank=2, within=HAND),
     Act("others.next", E, "Next place of the line", "Ctrl+Alt+X", "The next place that it may mean", L.next_place, AT, rank=2, within=HAND),
     Act("others.here", E, "The line means this place", "Ctrl+Alt+D", "The words or the sound that is marked, or the place that is shown", L.is_here, AT, rank=2, within=HAND),
+    Act("list.copies", V, "Another copy", "Ctrl+Alt+F", "What somebody else's copy of the book has more, chapter by chapter", partial(L.toggle, title="Another copy"), within=LISTS),
+    Act("copies.compare", Menu.BOOK, "Compare with another copy…", "Ctrl+Alt+Z", "An archive of this book that came back: what it has more is taken over or left", L.compare, AT, rank=2),
+    Act("copies.take", E, "Take over what is marked", "Ctrl+Alt+E", "From the other copy; what is of one kind in a chapter as one step", L.take_over, AT, rank=2, within=HAND),
+    Act("copies.all", E, "Mark all that does not clash", "", "In the list of another copy", partial(L.mark_copies, on=True), AT, rank=2, within=HAND),
+    Act("copies.none", E, "Mark nothing of the other copy", "", "In the list of another copy", partial(L.mark_copies, on=False), AT, rank=2, within=HAND),
     Act("piece.join", E, "Hear how the piece takes over", "", "That at hand in the list", L.piece_join, AT, rank=2, within=HAND),
     Act("piece.measure", E, "Measure the joins", "", "Against natural boundaries of the same reading, beside the work", L.measure_joins, AT, rank=2, within=HAND),
     Act("list.hear", E, "Hear the line", "Ctrl+Alt+Y", "The line at hand of the list that is open", L.hear, AT, rank=2, within=HAND, apart=True),

@@ -25,7 +25,7 @@ from faithful_reel.core.book.kept import (
     TakeOffShelf,
     TakeReel,
 )
-from faithful_reel.core.book.model import Book, ChapterState, Master, Recording
+from faithful_reel.core.book.model import Book, ChapterState, Master, Recording, Version
 from faithful_reel.core.book.pickups import (
     AddPickups,
     ChangePickups,
@@ -51,7 +51,7 @@ from faithful_reel.core.collate.learning import Forgotten
 from faithful_reel.core.collate.names import ACCEPTED, Accepted, is_accepted, name_key
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.hear.ears import LANGUAGES
-from faithful_reel.core.pickups.ledger import DONE, WAITING, Pickup, State
+from faithful_reel.core.pickups.ledger import DONE, WAITING, Pickup, Round, State, Unmatched
 from faithful_reel.core.reel.commands import ReelCommand
 from faithful_reel.core.reel.reel import Marker, joined_reels, reel_of, split_reel
 from faithful_reel.core.reel.several import edited
@@ -982,6 +982,71 @@ class SwapTake:
 
 
 @dataclass(frozen=True, slots=True)
+class TakeOver:
+    """What somebody else's copy of the book has more, of one chapter or, with none, of the book; each part may be empty.
+
+    `found` are findings that are not here, still open; `settled`, `decided`, `noted` and `told` say what was said there of
+    findings that are here, `hearing` lays what was heard there, `reel` and `versions` are its edits.  Of `pickups` those that are
+    here already are exchanged.  `recordings` are those that any of it plays and that are not here.
+    """
+
+    chapter: str
+    name: str
+    hearing: PlaceHearing | None = None
+    found: tuple[Finding, ...] = ()
+    settled: tuple[Settle, ...] = ()
+    decided: tuple[Decide, ...] = ()
+    noted: tuple[NoteFinding, ...] = ()
+    told: tuple[TakeFindings, ...] = ()
+    signed: SignOff | None = None
+    described: DescribeChapter | None = None
+    pickups: tuple[Pickup, ...] = ()
+    rounds: tuple[Round, ...] = ()
+    unmatched: tuple[Unmatched, ...] = ()
+    reel: TakeReel | None = None
+    versions: tuple[Version, ...] = ()
+    names: tuple[NoteName, ...] = ()
+    accepted: tuple[AcceptReading, ...] = ()
+    shelved: tuple[PutOnShelf, ...] = ()
+    recordings: tuple[Recording, ...] = ()
+
+    @property
+    def label(self) -> str:
+        """The step's name."""
+        return f"Take over: {self.name}"
+
+    def apply(self, book: Book) -> Book:
+        """The book with all of it."""
+        there = {r.hash for r in book.recordings}
+        book = replace(book, recordings=(*book.recordings, *(r for r in self.recordings if r.hash not in there)))
+        if self.hearing is not None:
+            book = self.hearing.apply(book)
+        for finding in self.found:
+            if any(f.id == finding.id for f in book.chapter(self.chapter).findings):
+                raise EditRefused("The chapter was changed since the two books were compared. Compare them again.")
+            book = AddFinding(self.chapter, finding).apply(book)
+        said: tuple[tuple[BookCommand, ...], ...] = (self.settled, self.decided, self.noted, self.told)
+        for step in itertools.chain(*said, self.names, self.accepted, self.shelved):
+            book = step.apply(book)
+        new = {p.id: p for p in self.pickups}
+        kept = tuple(new.pop(p.id, p) for p in book.pickups)
+        numbers = {r.number for r in book.rounds}
+        book = replace(
+            book,
+            pickups=(*kept, *new.values()),
+            rounds=(*book.rounds, *(r for r in self.rounds if r.number not in numbers)),
+            unmatched=(*book.unmatched, *(u for u in self.unmatched if u not in book.unmatched)),
+        )
+        if self.versions:
+            ids = {v.id for v in book.chapter(self.chapter).versions}
+            fresh = tuple(v for v in self.versions if v.id not in ids)
+            book = book.with_chapter(self.chapter, lambda c: replace(c, versions=(*c.versions, *fresh)))
+        for own in (self.reel, self.signed, self.described):
+            book = own.apply(book) if own is not None else book
+        return book
+
+
+@dataclass(frozen=True, slots=True)
 class SetMaster:
     """A chapter was mastered."""
 
@@ -1043,6 +1108,7 @@ BookCommand = (
     | EditReels
     | RoughCut
     | SwapTake
+    | TakeOver
     | MarkSent
     | ReceiveTakes
     | ChooseTake

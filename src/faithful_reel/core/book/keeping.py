@@ -13,17 +13,19 @@ import struct
 import time
 import zipfile
 import zlib
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 from faithful_reel.core.book.condition import BACKUP_NAME, SUBFOLDERS, backup_number, backups, held_open, see_own, see_whole
+from faithful_reel.core.book.model import Recording
 from faithful_reel.core.book.recordings import Fault, faults
 from faithful_reel.core.book.session import Session
 from faithful_reel.core.book.store import BookStore
 from faithful_reel.core.errors import BookDamaged, FileProblem, StoreProblem
 from faithful_reel.core.files import DATABASE, address, beside, hash_of, refuse_over, why
-from faithful_reel.core.jobs import Unwatched, Watch
+from faithful_reel.core.jobs import Part, Unwatched, Watch
 
 KEEP_NEWEST, KEEP_DAYS = 6, 14
 ARCHIVE_SUFFIX = ".reelarchive"
@@ -200,33 +202,97 @@ def unpacked(source: Path, folder: Path, watch: Watch | None = None) -> Path:
                 raise StoreProblem(f"{source.name} needs {total >> 20} MB, but only {free >> 20} MB are free. Make room first.")
             done = 0
             for entry in listed:
-                target = made / entry["name"]
-                left = entry["size"]
-                with archive.open(entry["name"]) as packed, target.open("wb") as out:
-                    while part := packed.read(1 << 20):
-                        left -= len(part)
-                        done += len(part)
-                        if left < 0:
-                            break
-                        out.write(part)
-                        watch.tick(min(1.0, done / total), f"reading {entry['name']}")
-                    out.flush()
-                    os.fsync(out.fileno())
-                if left or hash_of(target) != entry["sha256"]:
-                    raise FileProblem(f"{source.name} is damaged: {entry['name']} is not as it was packed. Copy it again.")
-                if target.parent.name == "recordings":
-                    target.chmod(0o444)
+                _take_out(archive, source, entry, made / entry["name"], Part(watch, done / total, (done + entry["size"]) / total))
+                done += entry["size"]
         made.replace(folder)
-    except (
-        zipfile.BadZipFile, zlib.error, struct.error, EOFError, NotImplementedError, LookupError, ArithmeticError, ValueError,
-        TypeError, RuntimeError, RecursionError,
-    ) as problem:  # fmt: skip
+    except _NO_ARCHIVE as problem:
         raise FileProblem(f"{source.name} is not a whole archive of a book. Copy it again.") from problem
     except OSError as problem:
         raise StoreProblem(f"The book could not be unpacked from {source.name} ({problem.strerror}). Make room.") from problem
     finally:
         shutil.rmtree(made, ignore_errors=True)
     return folder
+
+
+_NO_ARCHIVE = (
+    zipfile.BadZipFile, zlib.error, struct.error, EOFError, NotImplementedError, LookupError, ArithmeticError, ValueError,
+    TypeError, RuntimeError, RecursionError,
+)  # fmt: skip
+"""What reading a damaged archive ends with."""
+
+
+def _take_out(archive: zipfile.ZipFile, source: Path, entry: dict[str, Any], target: Path, watch: Watch) -> None:
+    """Write one file of an archive, and check that it is as it was packed; a recording can not be written to from then on."""
+    left = entry["size"]
+    with archive.open(entry["name"]) as packed, target.open("wb") as out:
+        while part := packed.read(1 << 20):
+            left -= len(part)
+            if left < 0:
+                break
+            out.write(part)
+            watch.tick(1.0 - left / max(1, entry["size"]), f"reading {entry['name']}")
+        out.flush()
+        os.fsync(out.fileno())
+    if left or hash_of(target) != entry["sha256"]:
+        raise FileProblem(f"{source.name} is damaged: {entry['name']} is not as it was packed. Copy it again.")
+    if Path(entry["name"]).parent.name == "recordings":
+        target.chmod(0o444)
+
+
+def opened_apart(source: Path, folder: Path, watch: Watch | None = None) -> Path:
+    """Make a book of an archive's database alone, without its recordings and masters, in a folder that is not there yet.
+
+    Raises
+    ------
+    FileProblem
+        The archive is damaged, or is none of a book.
+    StoreProblem
+        The folder can not be written.
+    """
+    watch = watch or Unwatched()
+    try:
+        with zipfile.ZipFile(source) as archive:
+            entry = next(e for e in _listed(archive, source) if e["name"] == DATABASE)
+            for sub in SUBFOLDERS:
+                (folder / sub).mkdir(parents=True)
+            _take_out(archive, source, entry, folder / DATABASE, watch)
+    except _NO_ARCHIVE as problem:
+        raise FileProblem(f"{source.name} is not a whole archive of a book. Copy it again.") from problem
+    except OSError as problem:
+        raise StoreProblem(f"{source.name} could not be read ({problem.strerror}). Make room and try again.") from problem
+    return folder
+
+
+def recordings_from(source: Path, recordings: Sequence[Recording], folder: Path, watch: Watch | None = None) -> None:
+    """Take recordings out of an archive into a book's folder; those that are there already are left as they are.
+
+    Each is known by the hash of its bytes, and by the archive's list.
+
+    Raises
+    ------
+    FileProblem
+        The archive is damaged, or does not hold one of them as it should be.
+    StoreProblem
+        They can not be written; what was written before is no part of the book yet.
+    """
+    watch = watch or Unwatched()
+    wanted = [r for r in recordings if not r.parts and not (folder / "recordings" / r.stored).is_file()]
+    part = beside(folder / "recordings" / "new")
+    try:
+        with zipfile.ZipFile(source) as archive:
+            listed = {entry["name"]: entry for entry in _listed(archive, source)}
+            for k, recording in enumerate(wanted):
+                entry = listed.get(f"recordings/{recording.stored}")
+                if entry is None or entry["sha256"] != (recording.file or recording.hash):
+                    raise FileProblem(f"{source.name} does not hold the recording {recording.name} that its book plays.")
+                _take_out(archive, source, entry, part, Part(watch, k / len(wanted), (k + 1) / len(wanted)))
+                part.replace(folder / "recordings" / recording.stored)
+    except _NO_ARCHIVE as problem:
+        raise FileProblem(f"{source.name} is not a whole archive of a book. Copy it again.") from problem
+    except OSError as problem:
+        raise StoreProblem(f"Recordings of {source.name} could not be brought in ({problem.strerror}). Make room.") from problem
+    finally:
+        part.unlink(missing_ok=True)
 
 
 def _listed(archive: zipfile.ZipFile, source: Path) -> list[dict[str, Any]]:

@@ -39,10 +39,10 @@ def changes(folder: Path, head: int, since: int = 0, book: Book | None = None) -
         The journal can not be read.
     """
     try:
-        chain = _chain(folder, head)
+        chain = line_to(folder, head)
         known = next((k for k, row in enumerate(chain) if row[0] == since), None) if book is not None else None
         before = book if known is not None and book is not None else Book()
-        for step, _, at, label, kind, body in chain if known is None else chain[known + 1 :]:
+        for step, _, at, label, kind, body, _ in chain if known is None else chain[known + 1 :]:
             command: Any = adapter(KINDS[kind]).validate_json(body)
             after: Book = command.apply(before)
             yield Change(step, at, label, before, after)
@@ -51,12 +51,13 @@ def changes(folder: Path, head: int, since: int = 0, book: Book | None = None) -
         raise damaged(folder, "its journal can not be replayed") from problem
 
 
-def _chain(folder: Path, head: int) -> list[tuple[int, int, str, str, str, str]]:
+def line_to(folder: Path, head: int) -> list[tuple[int, int, str, str, str, str, str]]:
+    """The steps that lead to `head`, in order: (id, parent, when, name, kind, what it does, of which chapter)."""
     with closing(sqlite3.connect(address(folder / DATABASE, read_only=True), uri=True)) as db:
         rows = db.execute(
             """WITH RECURSIVE line(id, parent) AS (SELECT id, parent FROM steps WHERE id = ?
                 UNION ALL SELECT s.id, s.parent FROM line l JOIN steps s ON s.id = l.parent AND s.id < l.id)
-            SELECT s.id, s.parent, s.at, s.label, s.kind, s.body FROM steps s JOIN line USING (id)
+            SELECT s.id, s.parent, s.at, s.label, s.kind, s.body, s.chapter FROM steps s JOIN line USING (id)
             WHERE s.id > 0 ORDER BY s.id""",
             (head,),
         )
