@@ -749,6 +749,7 @@ def test_pieces_are_listed_with_where_they_are_from_and_choosing_one_marks_it(de
     assert rows[1][3] == "10 ms, equal power"
     gone = (2 * STEP + WORD) / 44_100
     assert rows[0][7] == rows[1][6] == f"{gone:.2f} s {' '.join(words[10:13])}"
+    desk.idle()
     pane(desk).view.setFocus()
     choose(desk, 1)
     span = editing(desk).span
@@ -766,9 +767,12 @@ def test_pieces_are_listed_with_where_they_are_from_and_choosing_one_marks_it(de
         Asking.description = monkey
     assert reel(desk).lanes[0].segments[1].name == "the storm"
     assert cells(desk)[1][0] == "the storm"
-    push(desk, "Measure the joins")
     desk.idle()
-    assert cells(desk)[1][3].count(",") == 2  # and how easily it is found
+    assert cells(desk)[1][3].count(",") == 2  # and how easily it is found, measured by itself
+    cut(desk, 5, 6)  # another piece stands there now: nothing is told of it until it is measured
+    assert [row[3] for row in cells(desk)[1:]] == ["10 ms, equal power"] * 2
+    push(desk, "Measure the joins")
+    assert [row[3].count(",") for row in cells(desk)[1:]] == [2, 2]
 
 
 def test_findings_that_are_alike_are_taken_in_hand_together_and_settled_in_one_act(desk):

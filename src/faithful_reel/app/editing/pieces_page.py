@@ -12,9 +12,12 @@ from faithful_reel.core.reel.commands import NamePiece
 from faithful_reel.core.reel.reel import Reel
 from faithful_reel.core.work.offcuts import Said
 from faithful_reel.core.work.pieces import Row, pieces_of
+from faithful_reel.core.work.seams import joins_heard
 
 AROUND = 1.4
 """How much more than a piece is looked at."""
+MOST_MEASURED = 300
+"""So many joins are measured without being asked for."""
 
 
 class PiecesPage(Page):
@@ -60,13 +63,20 @@ class PiecesPage(Page):
 
         return self._rows.of((chapter.id, number), (reel.lanes[number], tokens), made)
 
+    def look(self) -> None:
+        """As `Page`: the joins of a chapter that was heard are measured beside the work, where they are not too many."""
+        chapter, found = self.bench.chapter, self.editing.found()
+        if chapter is not None and chapter.hearing and found is not None and len(joins_heard(found[1])) <= MOST_MEASURED:
+            self._splicing.look_at_joins()
+
     def lines(self) -> Sequence[Line]:
         """As `Page`."""
         found = self.editing.found()
         if found is None:
             return ()
         number, rate = self._lane(found[1]), self.bench.book.rate
-        seams = {(j.lane, j.index): j.seam.ease.value for j in self._splicing.joins or ()}
+        measured = self._splicing.joins if self._splicing.joins_of is found[1] else None
+        seams = {(j.lane, j.index): j.seam.ease.value for j in measured or ()}
         segments = found[1].lanes[number].segments
         lines = []
         for row in self.rows():

@@ -97,6 +97,8 @@ class SplicePresenter(Observed):
         self.planned: Planned | None = None
         self.seams: tuple[JudgedSeam, ...] = ()
         self.joins: list[JoinSeam] | None = None
+        self.joins_of: Reel | None = None
+        """The reel that they are of."""
         """The joins of the chapter at hand, worst first; None before they are measured."""
         self.busy = False
         self._put_in = ""
@@ -464,7 +466,7 @@ class SplicePresenter(Observed):
         chapter, joins, naturals = made
         self._naturals |= naturals
         if chapter is self.bench.chapter:
-            self.joins = joins
+            self.joins, self.joins_of = joins, chapter.reel
             self.changed()
 
     def show_line(self) -> None:
