@@ -12,6 +12,7 @@ from pathlib import Path
 import pytest
 from support.model import LENGTH, TONE, Editor
 
+from faithful_reel.app.recording.over import OverPresenter
 from faithful_reel.core.book.commands import AddFinding, EditReel
 from faithful_reel.core.collate.findings import Finding, Kind
 from faithful_reel.core.reel.commands import ReplaceByTake
@@ -19,6 +20,7 @@ from faithful_reel.core.reel.reel import Lane, Piece, Rest
 from faithful_reel.core.units import Span
 from faithful_reel.core.work.editing import copy_of
 from faithful_reel.core.work.mending import mending_edit
+from faithful_reel.core.work.recorded import Over
 
 TABLE = Path(__file__).resolve().parents[2] / "docs" / "questions.md"
 VOICE = Lane("voice", (Piece("a", 0, LENGTH),), tone=TONE)
@@ -79,6 +81,16 @@ def _mend(e):
     return e.bench.do(EditReel("c1", mending_edit(e.bench.book, e.bench.chapter, tokens, added), ("f",)))
 
 
+def _record_over(e):
+    reel = e.bench.chapter.reel
+    lane = e.editing.need_lane(reel)
+    if lane is None:
+        return False
+    over = Over("c1", reel, e.editing.span, lane, "the words")
+    OverPresenter(e.editing, lambda: None, e.editing._settings)._lay(over, e.bench.book.recording("n"), Span(10, 110), 0.0)
+    return e.bench.chapter.reel is not reel
+
+
 ACTS = {
     "Take out": lambda e: e.cutting.take_out(),
     "Cut": lambda e: e.cutting.cut() or e.cutting.copied is not None,
@@ -91,6 +103,7 @@ ACTS = {
     "Move here, all linked lanes": _move_all,
     "Put a shorter take in": _shorter_take,
     "Mend an added word": _mend,
+    "Record a shorter take over it": _record_over,
 }
 
 

@@ -514,6 +514,19 @@ def test_a_chapter_that_changed_meanwhile_is_left_alone_and_the_take_is_on_the_s
     assert kept.segments[0].recording == over.bench.book.recordings[-1].hash
 
 
+def test_a_take_that_would_cost_another_voice_and_is_left_is_on_the_shelf(over, monkeypatch):
+    over.editing.select_words(12, 14)
+    assert over.over.begin()
+    read_over(over, room(0.5), voice(1.5), room(1.4))
+    monkeypatch.setattr(over.editing, "do", lambda *_a, **_k: False)  # asked, and left
+    before = over.bench.chapter.reel
+    assert over.over.keep(0)
+    over.held.finish("Bring in")
+    assert over.bench.chapter.reel is before
+    assert [s.segments[0].recording for s in over.bench.book.shelf] == [over.bench.book.recordings[-1].hash]
+    assert "not laid over" in over.told[-1]
+
+
 def test_what_can_not_be_brought_in_is_in_hand_again_and_still_in_its_file(over, monkeypatch):
     over.editing.select_words(12, 14)
     assert over.over.begin()

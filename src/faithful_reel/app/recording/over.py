@@ -29,9 +29,8 @@ AT_HAND = "the take at hand"
 """What stands for the recording of a take that is in none yet."""
 WORDS_BEFORE, WORDS_AFTER = 14, 8
 LEAST_LEAD_S = 1.0
-CHANGED = (
-    "The chapter was changed meanwhile. What was recorded is on the shelf of this book (list Shelf): paste it where it belongs."
-)
+CHANGED, LEFT = "The chapter was changed meanwhile.", "The take was not laid over."
+ON_THE_SHELF = "What was recorded is on the shelf of this book (list Shelf): paste it where it belongs."
 
 
 @dataclass(frozen=True, slots=True)
@@ -189,9 +188,7 @@ class OverPresenter(Recorder):
     def _lay(self, over: Over, recording: Recording, reading: Span, gain_db: float) -> None:
         chapter = next((c for c in self.bench.book.chapters if c.id == over.chapter), None)
         if chapter is None or chapter.reel is not over.reel:  # other sound may stand there by now
-            segments = (Piece(recording.hash, reading.start, reading.stop, gain_db, name=over.words),)
-            self.bench.do(PutOnShelf(Shelved(new_id(), over.words or recording.name, segments, note="recorded at the desk")))
-            self.bench.warn(CHANGED)
+            self._shelve(over, recording, reading, gain_db, CHANGED)
             return
         own = frozenset({over.reel.lanes[over.lane].id})
 
@@ -202,3 +199,11 @@ class OverPresenter(Recorder):
 
         if lay(keep_time=False):
             self.transport.put(over.span.start)
+        else:
+            self._shelve(over, recording, reading, gain_db, LEFT)
+
+    def _shelve(self, over: Over, recording: Recording, reading: Span, gain_db: float, why: str) -> None:
+        """A take that does not lie in its place is on the shelf of the book, so that it can be pasted."""
+        segments = (Piece(recording.hash, reading.start, reading.stop, gain_db, name=over.words),)
+        if self.bench.do(PutOnShelf(Shelved(new_id(), over.words or recording.name, segments, note="recorded at the desk"))):
+            self.bench.warn(f"{why} {ON_THE_SHELF}")

@@ -10,6 +10,7 @@ from bisect import bisect_left
 from collections import defaultdict
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
+from functools import lru_cache
 from pathlib import Path
 
 from faithful_reel.core.book.commands import TakeFindings
@@ -61,6 +62,7 @@ MOST_SPOTS = 40
 LIKE = 0.6
 SOUND_S = 0.5
 """How long a finding is that only has a time."""
+_DOTS = re.compile(r"\.\.\.|…")
 LEFT_OUT = frozenset({"missing", "omitted", "[missing]", "(missing)", "not read"})
 NOTHING = frozenset({"", "-", "–", "—", "n/a", "none", "nothing"}) | LEFT_OUT
 """What is written in a cell where nothing is to be said, or was not."""
@@ -234,6 +236,7 @@ class _Text:
     at: dict[str, list[int]] = field(default_factory=lambda: defaultdict(list))
     starts: list[int] = field(default_factory=list)
     stops: list[int] = field(default_factory=list)
+    told: dict[int, list[Finding]] = field(default_factory=lambda: defaultdict(list))
     shifts: list[tuple[float, float]] = field(default_factory=list)
     """Of lines whose words stand in one place: their times, and how far from them these words are now, in seconds."""
 
@@ -246,6 +249,9 @@ class _Text:
         for t in self.tokens:
             if t.word >= 0:
                 self.starts[t.word], self.stops[t.word] = t.start, t.stop
+        for f in self.chapter.findings:
+            for k in range(f.word_index, f.word_index + max(1, f.word_count)):
+                self.told[k].append(f)
 
     @property
     def length(self) -> int:
@@ -364,10 +370,11 @@ def _placed(book: Book, said: Said, texts: Sequence[_Text]) -> Placed:
     return Placed(said, spots[:MOST_SPOTS], sure, why)
 
 
-def _words(text: str) -> list[str]:
+@lru_cache(maxsize=65_536)
+def _words(text: str) -> tuple[str, ...]:
     """The words of a cell as they are compared; of what is left out with dots in between the longer part."""
-    parts = [[sound_key(word) for w in re.split(r"[\s—–/]+", part) if (word := plain(w))] for part in re.split(r"\.\.\.|…", text)]
-    return max(parts, key=len, default=[])
+    parts = [tuple(sound_key(word) for w in re.split(r"[\s—–/]+", part) if (word := plain(w))) for part in _DOTS.split(text)]
+    return max(parts, key=len, default=())
 
 
 def _named(name: str, texts: Sequence[_Text]) -> list[_Text]:
@@ -501,7 +508,8 @@ def _without_words(book: Book, said: Said, texts: Sequence[_Text], wanted: Seque
 def _double(said: Said, known: _Text, first: int, count: int) -> str:
     """The finding of a chapter that says the same of the same words; empty where there is none."""
     kind, heard = kind_of(said), _words(heard_of(said))
-    for f in known.chapter.findings:
+    near = {f.id: f for k in range(first, first + count + 1) for f in known.told.get(k, ())}
+    for f in near.values():
         own = range(f.word_index, f.word_index + f.word_count)
         touches = own.start < first + count and first < own.stop if own else first <= own.start <= first + count
         if not touches:
