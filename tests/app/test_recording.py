@@ -570,6 +570,39 @@ def test_a_word_is_short_and_yet_stops_by_itself(over):
     assert len(over.over.takes[0].sound) < 2.6 * RATE
 
 
+def test_keeping_the_time_is_offered_only_where_no_word_would_be_cut_off(over, monkeypatch):
+    offered = []
+    monkeypatch.setattr(over.editing, "do", lambda *_a, instead, **_k: offered.append(instead is not None))
+    for words, seconds in ((3, 0.6), (1, 1.5)):
+        over.editing.select_words(12, 11 + words)
+        assert over.over.begin()
+        read_over(over, room(0.5), voice(seconds), room(1.4))
+        assert over.over.keep(0)
+        over.held.finish("Bring in")
+    assert offered == [True, False]
+
+
+def test_who_reads_before_the_lead_in_is_over_is_not_waited_for(over):
+    over.editing.select_words(12, 12)
+    over.over.transport = sound = Sound()
+    over.over.set_lead(3.0)
+    assert over.over.begin()
+    assert over.over.record()
+    for x in (room(2.5), voice(0.4), room(0.1, -71)):
+        over.fed.coming.append(x)
+        over.over.tick()
+    assert over.over.stage is Stage.LEAD
+    sound.playing = False  # only now is the lead-in over
+    for _ in range(6):
+        over.fed.coming.append(room(0.3, -71))
+        over.over.tick()
+    assert over.over.stage is Stage.DONE
+    take = over.over.takes[0]
+    assert take.begun == pytest.approx(3.3 * RATE, abs=2)  # all that was heard when it was over
+    assert take.reading.start <= 2.5 * RATE
+    assert take.reading.stop >= 2.9 * RATE
+
+
 def test_the_window_moves_margins_by_fields_and_by_the_mouse(over):
     over.editing.select_words(12, 14)
     assert over.over.begin()

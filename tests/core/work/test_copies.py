@@ -250,6 +250,27 @@ def test_a_round_whose_number_is_taken_here_gets_another(pair):
     assert number["Jo"] == 1
 
 
+def test_a_round_that_went_out_over_two_chapters_comes_once(pair):
+    pair.here.do(Decide("c1", ("f1",), Decision.PICKUP, "", line("c1", 1), EDITION), SendRound(Round(1, ("c1-1",), to="Jo")))
+    for chapter in ("c1", "c2"):
+        pair.there.do(Decide(chapter, ("f2",), Decision.PICKUP, "", line(chapter, 2), EDITION))
+    pair.there.do(SendRound(Round(1, ("c1-2", "c2-2"), to="Mara")))
+    pair.take(pair.compared())
+    assert sorted((r.to, r.pickups) for r in pair.here.book.rounds) == [("Jo", ("c1-1",)), ("Mara", ("c1-2", "c2-2"))]
+
+
+def test_other_bytes_under_a_recordings_name_do_not_come_in(pair, tmp_path):
+    recording = received(pair.there.folder, sound(tmp_path / "pickup.wav", 9), RATE)
+    pair.there.do(AddRecording(recording), PutOnShelf(Shelved("s1", "a sound", (Piece(recording.hash, 0, 9000),))))
+    path = pair.there.folder / "recordings" / recording.stored
+    path.chmod(0o644)
+    path.write_bytes(sound(tmp_path / "other.wav", 10).read_bytes())
+    [row] = pair.compared()
+    with pytest.raises(FileProblem, match="does not hold the recording"):
+        recordings_from(tmp_path / "back.reelarchive", row.take.recordings, pair.here.folder)
+    assert not (pair.here.folder / "recordings" / recording.stored).exists()
+
+
 def test_a_recording_that_the_archive_does_not_hold_is_told_and_nothing_is_left_half(pair, tmp_path):
     recording = received(pair.there.folder, sound(tmp_path / "pickup.wav", 9), RATE)
     pair.there.do(AddRecording(recording), PutOnShelf(Shelved("s1", "a sound", (Piece(recording.hash, 0, 9000),))))
