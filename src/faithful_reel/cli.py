@@ -565,6 +565,86 @@ def verify(book: Book, as_json: AsJson = False) -> None:
     raise typer.Exit(0 if found.sound else 1)
 
 
+@app.command()
+def compare(
+    book: Book,
+    copy: Annotated[Path, typer.Argument(metavar="ARCHIVE", help="A copy of it that came back.")],
+    as_json: AsJson = False,
+) -> None:
+    """Say what another copy of a book has more; neither is changed."""
+    from tempfile import TemporaryDirectory
+
+    from faithful_reel.core.book.keeping import opened_apart
+    from faithful_reel.core.book.session import Session
+    from faithful_reel.core.book.store import BookStore
+    from faithful_reel.core.work.copies import archive_name, differences, parted
+
+    with TemporaryDirectory(prefix="faithful-reel-") as held, BookStore(book) as store:
+        apart_of = opened_apart(copy, Path(held) / "copy.reelbook", _watch())
+        copies = parted(book, store.head, apart_of, copy.name, _watch())
+        rows = differences(Session(store).book, copies, archive_name(copy))
+    if as_json:
+        names = ("chapter", "what", "words", "here", "there", "clash", "why")
+        _print({"parted": copies.step, "differences": [{name: getattr(row, name) for name in names} for row in rows]})
+    else:
+        for row in rows:
+            mark = "! " if row.clash else ""
+            why = f" ({row.why})" if row.why else ""
+            sys.stdout.write(
+                f"{row.chapter or 'book'}: {mark}{row.what.value}: {row.words}: {row.here or '-'} -> {row.there}{why}\n"
+            )
+    raise typer.Exit(1 if rows else 0)
+
+
+@app.command()
+def findings(
+    book: Book,
+    listed: Annotated[Path, typer.Argument(metavar="LIST", help="A table: CSV, XLSX, DOCX, ODT or ODS.")],
+    as_json: AsJson = False,
+) -> None:
+    """Say which places of a book the lines of somebody's list of findings mean; nothing is taken in."""
+    from contextlib import closing
+
+    from faithful_reel.core.apart import apart
+    from faithful_reel.core.book.model import ChapterState
+    from faithful_reel.core.book.session import Session
+    from faithful_reel.core.book.store import BookStore, Contents
+    from faithful_reel.core.text.tables import tables_of
+    from faithful_reel.core.text.words import Chapter
+    from faithful_reel.core.work.others import kind_of, lines_of, placed
+    from faithful_reel.core.work.timeline import Hearing
+
+    watch = _watch()
+    lines = lines_of(apart(tables_of, listed, path=listed, watch=watch), listed)
+    with BookStore(book) as store, closing(Contents(book)) as contents:
+        whole = Session(store).book
+
+        def texts(chapter: ChapterState) -> tuple[Chapter, Hearing | None]:
+            return contents.get(Chapter, chapter.text), contents.get(Hearing, chapter.hearing) if chapter.hearing else None
+
+        rows = placed(whole, lines, texts, watch)
+    if as_json:
+        told = [
+            {
+                "line": row.said.number, "kind": kind_of(row.said), "sure": row.sure, "why": row.why,
+                "places": [
+                    {
+                        "chapter": s.chapter, "first": s.first, "count": s.count, "start": round(s.start / whole.rate, 3),
+                        "stop": round(s.stop / whole.rate, 3), "double": s.double,
+                    }
+                    for s in row.spots
+                ],
+            }
+            for row in rows
+        ]  # fmt: skip
+        _print({"lines": told, "sure": sum(row.sure for row in rows)})
+    else:
+        for row in rows:
+            where = f"{row.spots[0].chapter} {clock(row.spots[0].start / whole.rate)}" if row.spots else "nowhere"
+            sys.stdout.write(f"line {row.said.number}: {where}, {'sure' if row.sure else 'NOT sure'}: {row.why}\n")
+    raise typer.Exit(0 if all(row.sure for row in rows) else 1)
+
+
 @app.command("open")
 def open_book(
     book: Annotated[

@@ -16,7 +16,7 @@ import pytest
 import soundfile
 from support.sounds import speech_like
 
-from faithful_reel.core.book.commands import EDITION, EditReel
+from faithful_reel.core.book.commands import EDITION, EditReel, NoteName
 from faithful_reel.core.book.session import Session
 from faithful_reel.core.book.store import HEARD, BookStore
 from faithful_reel.core.collate.findings import READING, SHOWN
@@ -333,6 +333,32 @@ def test_a_book_is_made_archived_unpacked_and_verified(demo, tmp_path):
     code, out, _ = call("verify", book, "--json")
     assert code == 1
     assert [f["fault"] for f in json.loads(out)["faults"]] == ["missing"]
+
+
+def test_a_copy_is_compared_and_a_list_is_placed(demo, tmp_path):
+    call("new", "Tide", "--manuscript", demo / "manuscript.docx", "--recording", demo / "chapter-1.flac", folder=tmp_path)
+    book, copy = tmp_path / "Tide.reelbook", tmp_path / "Copy.reelbook"
+    call("archive", book)
+    call("unpack", tmp_path / "Tide.reelarchive", "--out", copy)
+    assert call("compare", book, tmp_path / "Tide.reelarchive", "--json")[0] == 0
+    with BookStore(copy) as store:
+        Session(store).do(NoteName("Nell", "nel"))
+    call("archive", copy)
+    before = (book / "book.sqlite").read_bytes()
+    code, out, _ = call("compare", book, tmp_path / "Copy.reelarchive", "--json")
+    assert code == 1
+    [row] = json.loads(out)["differences"]
+    assert (row["what"], row["there"], row["clash"]) == ("names", "nel", False)
+    assert call("compare", book, tmp_path / "Copy.reelarchive")[1] == "book: names: how “Nell” is said: - -> nel\n"
+    (tmp_path / "list.csv").write_text("chapter,as written,as heard\n1,green bottles,great bottles\n", encoding="utf-8")
+    code, out, _ = call("findings", book, tmp_path / "list.csv", "--json")
+    assert code == 1  # the chapter was not heard yet
+    [line] = json.loads(out)["lines"]
+    assert (line["line"], line["kind"], line["sure"], line["places"]) == (2, "misread", False, [])
+    assert "not heard yet" in call("findings", book, tmp_path / "list.csv")[1]
+    assert (book / "book.sqlite").read_bytes() == before
+    assert call("findings", book, tmp_path / "none.csv")[0] == 2
+    assert call("compare", book, tmp_path / "list.csv")[0] == 2
 
 
 def test_bad_calls_on_books_are_one_line_and_leave_nothing(demo, tmp_path):
