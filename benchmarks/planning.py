@@ -24,6 +24,7 @@ from PyQt6.QtTest import QTest
 from faithful_reel.app.main import application, calm_collector
 from faithful_reel.app.splice.panel import SplicePanel
 from faithful_reel.app.wiring import open_window, user_settings
+from faithful_reel.core.audio.sources import FileSources
 from faithful_reel.core.book.commands import AddChapters, AddRecording, PairRecording, PlaceHearing
 from faithful_reel.core.book.pickups import AddPickups, ReceiveTakes
 from faithful_reel.core.book.recordings import received
@@ -32,7 +33,7 @@ from faithful_reel.core.book.store import BookStore
 from faithful_reel.core.collate.proofing import Placed
 from faithful_reel.core.hear.recogniser import Heard
 from faithful_reel.core.pickups.ledger import Pickup, Take
-from faithful_reel.core.reel.render import FileSources, Renderer
+from faithful_reel.core.reel.render import Renderer
 from faithful_reel.core.splice.profile import spectra_of
 from faithful_reel.core.text.words import Chapter, chapter_of
 from faithful_reel.core.work.splicing import preview_parts

@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from faithful_reel.core.audio.overview import Overview
+from faithful_reel.core.audio.sources import FileSources
 from faithful_reel.core.book.commands import BookCommand
 from faithful_reel.core.book.model import Book, ChapterState, Recording
 from faithful_reel.core.book.packing import Packed, reel_key
@@ -28,7 +29,7 @@ from faithful_reel.core.jobs import Job, Watch
 from faithful_reel.core.memo import Memo
 from faithful_reel.core.reel.picture import reel_columns
 from faithful_reel.core.reel.reel import Reel
-from faithful_reel.core.reel.render import FileSources, Renderer
+from faithful_reel.core.reel.render import Renderer
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.times import TimeFormat, time_text
 from faithful_reel.core.units import Signal

@@ -11,12 +11,13 @@ from hypothesis.stateful import RuleBasedStateMachine, invariant, rule
 from support.sounds import noise
 
 from faithful_reel.core.audio.overview import overview_of
+from faithful_reel.core.audio.sources import FileSources
 from faithful_reel.core.errors import EditRefused, FileProblem
 from faithful_reel.core.reel.commands import CutAndClose, CutAndFill, MoveJoin, ReplaceByTake, SetGain, SplitAt, ToneSource
 from faithful_reel.core.reel.gains import crossfade
 from faithful_reel.core.reel.picture import reel_columns
 from faithful_reel.core.reel.reel import Join, Lane, Piece, Reel, RoomTone, places_of, reel_of, source_at
-from faithful_reel.core.reel.render import FileSources, Renderer
+from faithful_reel.core.reel.render import Renderer
 from faithful_reel.core.units import Span
 
 LENGTH = 30_000

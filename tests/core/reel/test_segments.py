@@ -9,6 +9,7 @@ import pytest
 import soundfile
 from support.sounds import noise
 
+from faithful_reel.core.audio.sources import FileSources
 from faithful_reel.core.errors import EditRefused, FileProblem
 from faithful_reel.core.reel.commands import (
     LIKE,
@@ -42,7 +43,7 @@ from faithful_reel.core.reel.reel import (
     source_at,
     split_reel,
 )
-from faithful_reel.core.reel.render import GRAIN, FileSources, Renderer
+from faithful_reel.core.reel.render import GRAIN, Renderer
 from faithful_reel.core.units import Span
 
 TONE = ToneSource("b", 1000, 20_000)

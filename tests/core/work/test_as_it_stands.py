@@ -8,6 +8,7 @@ from dataclasses import replace
 import pytest
 import soundfile
 
+from faithful_reel.core.audio.sources import FileSources
 from faithful_reel.core.book.commands import PlaceAsItStands, PlaceHearing
 from faithful_reel.core.book.demo import demo_files
 from faithful_reel.core.book.model import Book, ChapterState, Recording
@@ -20,7 +21,7 @@ from faithful_reel.core.hear.recogniser import Heard
 from faithful_reel.core.jobs import Unwatched
 from faithful_reel.core.reel.commands import CutAndClose
 from faithful_reel.core.reel.reel import Lane, Piece, Reel, reel_of
-from faithful_reel.core.reel.render import FileSources, Renderer
+from faithful_reel.core.reel.render import Renderer
 from faithful_reel.core.text.manuscript import read_script
 from faithful_reel.core.text.words import chapter_of
 from faithful_reel.core.work import hearing_again as work

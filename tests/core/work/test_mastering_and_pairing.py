@@ -11,6 +11,7 @@ from support.chapters import LENGTH, RATE, TEXT, TOKENS, made, place
 from support.sounds import noise, speech_like
 
 from faithful_reel.core.audio.encode import write_audio
+from faithful_reel.core.audio.sources import FileSources
 from faithful_reel.core.book.model import Book, Master, Recording, Stretch
 from faithful_reel.core.collate.pairing import Passage
 from faithful_reel.core.errors import FileProblem
@@ -18,7 +19,7 @@ from faithful_reel.core.jobs import Unwatched
 from faithful_reel.core.measure.profile import limits_key, load_profile, profile_names
 from faithful_reel.core.pickups.ledger import Pickup, Take
 from faithful_reel.core.reel.reel import Lane, Piece, Reel, reel_of
-from faithful_reel.core.reel.render import FileSources, Renderer
+from faithful_reel.core.reel.render import Renderer
 from faithful_reel.core.units import Span
 from faithful_reel.core.work.mastering import (
     CURRENT,

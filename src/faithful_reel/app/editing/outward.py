@@ -10,6 +10,7 @@ from tempfile import TemporaryDirectory
 from faithful_reel.app.editing.pages import new_id, now
 from faithful_reel.app.editing.presenter import Editing
 from faithful_reel.core.apart import apart
+from faithful_reel.core.audio.sources import FileSources
 from faithful_reel.core.book.kept import KeepVersion, PutPrint, TakeReel
 from faithful_reel.core.book.model import Recording
 from faithful_reel.core.book.recordings import path_of, received
@@ -18,7 +19,7 @@ from faithful_reel.core.files import refuse_over
 from faithful_reel.core.jobs import Part, Watch
 from faithful_reel.core.reel.commands import Paste
 from faithful_reel.core.reel.reel import LIKE, Piece, Reel, printed_of
-from faithful_reel.core.reel.render import FileSources, Renderer
+from faithful_reel.core.reel.render import Renderer
 from faithful_reel.core.units import Span
 from faithful_reel.core.work.editing import beyond_joins
 from faithful_reel.core.work.exchange import reel_of_timeline, timeline_of, write_timeline

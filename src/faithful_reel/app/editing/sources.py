@@ -11,6 +11,7 @@ from faithful_reel.app.editing.pages import NO_LINE, Described, Line, Page, new_
 from faithful_reel.app.editing.presenter import Editing
 from faithful_reel.app.workbench import Instead
 from faithful_reel.core.audio.files import read_mono
+from faithful_reel.core.audio.sources import FileSources
 from faithful_reel.core.book.commands import AddRecording
 from faithful_reel.core.book.house import Housed, HouseShelf
 from faithful_reel.core.book.kept import DescribeShelved, PutOnShelf, TakeOffShelf
@@ -21,7 +22,6 @@ from faithful_reel.core.jobs import Part, Watch
 from faithful_reel.core.reel.commands import Paste
 from faithful_reel.core.reel.cutting import EDITION
 from faithful_reel.core.reel.reel import Lane, Piece, Reel
-from faithful_reel.core.reel.render import FileSources
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.units import Signal, Span
 from faithful_reel.core.work.editing import Copied

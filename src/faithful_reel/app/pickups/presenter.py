@@ -8,6 +8,7 @@ from functools import partial
 from pathlib import Path
 
 from faithful_reel.app.workbench import Observed, Workbench
+from faithful_reel.core.audio.sources import FileSources
 from faithful_reel.core.book.commands import EDITION, AddRecording, BookCommand
 from faithful_reel.core.book.pickups import (
     ChangePickups,
@@ -39,7 +40,7 @@ from faithful_reel.core.pickups.ledger import (
     Want,
 )
 from faithful_reel.core.reel.reel import Lane, Piece, Reel
-from faithful_reel.core.reel.render import FileSources, Renderer
+from faithful_reel.core.reel.render import Renderer
 from faithful_reel.core.units import samples
 from faithful_reel.core.work.asking import (
     counts,

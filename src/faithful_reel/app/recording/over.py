@@ -13,6 +13,7 @@ from faithful_reel.app.recording.microphone import Microphone
 from faithful_reel.app.recording.recorder import Keeping, Recorded, Recorder, Wanted
 from faithful_reel.app.settings import Settings, text
 from faithful_reel.app.workbench import Instead
+from faithful_reel.core.audio.sources import FileSources, Source, with_sounds
 from faithful_reel.core.book.commands import AddRecording
 from faithful_reel.core.book.kept import PutOnShelf
 from faithful_reel.core.book.model import Recording, Shelved
@@ -20,8 +21,8 @@ from faithful_reel.core.book.recordings import path_of, received
 from faithful_reel.core.errors import EditRefused
 from faithful_reel.core.jobs import Watch
 from faithful_reel.core.reel.reel import Piece
-from faithful_reel.core.reel.render import FileSources, Renderer, Source
-from faithful_reel.core.units import Signal, Span
+from faithful_reel.core.reel.render import Renderer
+from faithful_reel.core.units import Span
 from faithful_reel.core.work.editing import words_between
 from faithful_reel.core.work.recorded import Over, level_there
 
@@ -124,12 +125,7 @@ class OverPresenter(Recorder):
         """The sounds of the book and the take at hand."""
         folder, rate = self.bench.session.store.folder, self.bench.book.rate
         paths = {r.hash: path_of(folder, r, rate) for r in self.bench.book.recordings}
-        files = FileSources(paths.__getitem__)
-
-        def sound(recording: str, start: int, stop: int) -> Signal:
-            return take.sound[start:stop] if recording == AT_HAND else files(recording, start, stop)
-
-        return sound
+        return with_sounds(FileSources(paths.__getitem__), {AT_HAND: take.sound})
 
     def hear_in_place(self, take: int) -> None:
         """Hear the reading before, the take where it would stand, and the run-out."""

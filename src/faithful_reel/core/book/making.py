@@ -9,6 +9,7 @@ from collections.abc import Callable, Sequence
 from functools import partial
 from pathlib import Path
 
+from faithful_reel.core.audio.sources import FileSources
 from faithful_reel.core.book.commands import EDITION, AddChapters, AddRecording, PairRecording, SetDetails
 from faithful_reel.core.book.condition import SUFFIX
 from faithful_reel.core.book.model import Book, ChapterState, Recording
@@ -20,7 +21,6 @@ from faithful_reel.core.errors import AppError
 from faithful_reel.core.files import encodable, shortened
 from faithful_reel.core.hear.recogniser import Ear
 from faithful_reel.core.jobs import Part, Unwatched, Watch
-from faithful_reel.core.reel.render import FileSources
 from faithful_reel.core.text.manuscript import read_manuscript
 from faithful_reel.core.text.words import Chapter, Manuscript
 

@@ -2,112 +2,21 @@
 
 from __future__ import annotations
 
-import os
 from bisect import bisect_right
-from collections import OrderedDict
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from dataclasses import replace
-from pathlib import Path
-from tempfile import TemporaryFile
 
 import numpy as np
-import soundfile
 from numpy.typing import NDArray
 
-from faithful_reel.core.audio.files import BLOCK, audio_info, blocks
-from faithful_reel.core.errors import FileProblem
+from faithful_reel.core.audio.files import BLOCK
+from faithful_reel.core.audio.sources import Source
 from faithful_reel.core.reel.gains import crossfade, seamless, segment_gains
 from faithful_reel.core.reel.reel import RUNS_ON, SOFT, Join, Lane, Piece, Reel, Rest, RoomTone, follows
 from faithful_reel.core.units import Signal, ratio
 
-Source = Callable[[str, int, int], Signal]
-"""Gives samples `start` to `stop` of a recording as (n,) or (channels, n) float32, zeros outside of it."""
-
 GRAIN = 11_026
-SOUGHT = frozenset({"WAV", "WAVEX", "RF64", "W64", "FLAC", "AIFF", "CAF"})
 MADE_TONE_DB = -72.0
-
-
-class FileSources:
-    """Reads recordings from files, keeping the last few open; mixed down unless `channels` is 2.
-
-    What can not be sought in to the sample (MP3 and all that libsndfile does not read) is decoded into a temporary
-    file first.
-
-    One per thread: a file handle has a position.
-    """
-
-    def __init__(self, paths: Callable[[str], Path], *, channels: int = 1, keep: int = 6) -> None:
-        self._paths, self._channels, self._keep = paths, channels, keep
-        self._open: OrderedDict[str, soundfile.SoundFile] = OrderedDict()
-
-    def __call__(self, recording: str, start: int, stop: int) -> Signal:
-        """Samples `start` to `stop`: (n,), or (2, n) of what was opened with two channels.
-
-        Raises
-        ------
-        FileProblem
-            The file is missing, damaged or cut short.
-        """
-        file = self._open.pop(recording, None)
-        if file is None:
-            file = _opened(self._paths(recording))
-            if len(self._open) >= self._keep:
-                self._open.popitem(last=False)[1].close()
-        self._open[recording] = file
-        out = np.zeros((self._channels, max(0, stop - start)), np.float32)
-        first, last = max(0, start), min(stop, file.frames)
-        if last > first:
-            try:
-                if file.tell() != first:
-                    file.seek(first)
-                data = file.read(last - first, dtype="float32", always_2d=True).T
-            except soundfile.LibsndfileError as problem:
-                raise FileProblem(self._damaged(recording, first, file)) from problem
-            if data.shape[1] < last - first:
-                raise FileProblem(self._damaged(recording, first, file))
-            if self._channels == 1 and data.shape[0] > 1:
-                data = data.mean(axis=0, keepdims=True, dtype=np.float32)
-            out[:, first - start : first - start + data.shape[1]] = data
-        return out[0] if self._channels == 1 else out
-
-    def _damaged(self, recording: str, at: int, file: soundfile.SoundFile) -> str:
-        return f"{self._paths(recording).name} is damaged or cut short near {at / file.samplerate:.1f} s. Copy it again."
-
-    def close(self) -> None:
-        """Close all files."""
-        while self._open:
-            self._open.popitem()[1].close()
-
-
-def _opened(path: Path) -> soundfile.SoundFile:
-    if not path.is_file():
-        raise FileProblem(f"The recording {path.name} is missing. Find it again at Intake.")
-    try:
-        file = soundfile.SoundFile(os.fsencode(path))
-        if file.format in SOUGHT:
-            return file
-        file.close()
-    except soundfile.LibsndfileError:
-        pass
-    return _Decoded(path)
-
-
-class _Decoded(soundfile.SoundFile):  # type: ignore[misc]  # untyped base
-    """A file decoded into a temporary one, which goes when it is closed."""
-
-    def __init__(self, path: Path) -> None:
-        info = audio_info(path)
-        self._held = TemporaryFile()  # noqa: SIM115 - closed below
-        super().__init__(self._held, "w+", info.rate, info.channels, "FLOAT", format="W64")
-        for x in blocks(path):
-            self.write(x.T)
-        self.seek(0)
-
-    def close(self) -> None:
-        """Let go of both."""
-        super().close()
-        self._held.close()
 
 
 class Renderer:

@@ -10,13 +10,14 @@ import soxr
 
 from faithful_reel.core.audio.files import blocks, full_range_info
 from faithful_reel.core.audio.pcm import PcmWriter
+from faithful_reel.core.audio.sources import FileSources
 from faithful_reel.core.errors import FileProblem
 from faithful_reel.core.files import refuse_over, shown, why
 from faithful_reel.core.jobs import Watch
 from faithful_reel.core.master.mastering import Mastered, Settings, master_reel
 from faithful_reel.core.measure.profile import Profile
 from faithful_reel.core.reel.reel import reel_of
-from faithful_reel.core.reel.render import FileSources, Renderer
+from faithful_reel.core.reel.render import Renderer
 from faithful_reel.core.release.check import file_meter
 
 

@@ -8,6 +8,7 @@ from pathlib import Path
 
 import numpy as np
 
+from faithful_reel.core.audio.sources import FileSources
 from faithful_reel.core.book.model import Book, ChapterState, Master
 from faithful_reel.core.errors import FileProblem
 from faithful_reel.core.files import hash_of, plain
@@ -15,7 +16,7 @@ from faithful_reel.core.jobs import Watch
 from faithful_reel.core.master.mastering import master_reel
 from faithful_reel.core.measure.profile import limits_key, load_profile
 from faithful_reel.core.reel.reel import Lane, Piece, Reel
-from faithful_reel.core.reel.render import FileSources, Renderer, heard_lanes
+from faithful_reel.core.reel.render import Renderer, heard_lanes
 from faithful_reel.core.release.check import checked_file, file_meter
 from faithful_reel.core.units import Signal, Span, ratio
 from faithful_reel.core.work.timeline import Tokens

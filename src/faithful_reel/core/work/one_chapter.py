@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 from faithful_reel.core.audio.encode import write_audio
 from faithful_reel.core.audio.files import channels_of, ear_sound_of, full_range_info, mono_blocks
 from faithful_reel.core.audio.pcm import PcmWriter
+from faithful_reel.core.audio.sources import FileSources
 from faithful_reel.core.book.commands import EDITION
 from faithful_reel.core.book.model import Book, ChapterState, Recording
 from faithful_reel.core.book.pickups import ReceiveTakes
@@ -31,7 +32,7 @@ from faithful_reel.core.jobs import Part, Unwatched, Watch
 from faithful_reel.core.pickups.ledger import Pickup, State
 from faithful_reel.core.pickups.takes import find_line
 from faithful_reel.core.reel.reel import Reel, reel_of
-from faithful_reel.core.reel.render import FileSources, Renderer
+from faithful_reel.core.reel.render import Renderer
 from faithful_reel.core.splice.match import Switches
 from faithful_reel.core.splice.place import Choice, Plan
 from faithful_reel.core.splice.seam import JudgedSeam, Seam, natural_seam, seam_at

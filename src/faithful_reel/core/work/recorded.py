@@ -7,11 +7,12 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from faithful_reel.core.audio.roomtone import FRAME_S
+from faithful_reel.core.audio.sources import Source
 from faithful_reel.core.audio.voice import VoiceBands, runs
 from faithful_reel.core.reel.commands import Paste
 from faithful_reel.core.reel.cutting import EDITION
 from faithful_reel.core.reel.reel import Piece, Reel
-from faithful_reel.core.reel.render import Renderer, Source
+from faithful_reel.core.reel.render import Renderer
 from faithful_reel.core.splice.place import level_match
 from faithful_reel.core.units import SILENT_DB, Signal, Span, decibels, samples
 

@@ -13,6 +13,7 @@ from typing import NamedTuple
 
 import numpy as np
 
+from faithful_reel.core.audio.sources import Source, with_sounds
 from faithful_reel.core.audio.tempo import Tempo
 from faithful_reel.core.book.model import Book, ChapterState, Recording, Stretch
 from faithful_reel.core.book.pickups import Splice, SpliceTakes, placed_span, take_name
@@ -24,7 +25,7 @@ from faithful_reel.core.pickups.placing import CONTEXT_S, spoken_and_side, take_
 from faithful_reel.core.pickups.takes import Row, changed_tokens
 from faithful_reel.core.reel.commands import ReplaceByTake, ToneSource
 from faithful_reel.core.reel.reel import Lane, Piece, Reel, RoomTone
-from faithful_reel.core.reel.render import Renderer, Source
+from faithful_reel.core.reel.render import Renderer
 from faithful_reel.core.splice.alike import with_same_edges
 from faithful_reel.core.splice.boundaries import Side
 from faithful_reel.core.splice.match import Amounts, Switches, matched
@@ -158,22 +159,6 @@ class Preview:
         made = self.matched
         words = tuple((made.position(t[0]), made.position(t[1])) if (t := edges.get(k)) else (-1, -1) for k in range(count))
         return Placed(recording, words, number)
-
-
-def with_sounds(others: Source, sounds: Mapping[str, Signal]) -> Source:
-    """Reads some recordings from memory, (n,) by name, all else from `others`."""
-
-    def read(recording: str, start: int, stop: int) -> Signal:
-        if recording not in sounds:
-            return others(recording, start, stop)
-        sound = sounds[recording]
-        out = np.zeros(max(0, stop - start), np.float32)
-        first, last = max(0, start), min(len(sound), stop)
-        if last > first:
-            out[first - start : last - start] = sound[first:last]
-        return out
-
-    return read
 
 
 @dataclass(frozen=True, slots=True)

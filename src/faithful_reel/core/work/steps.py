@@ -13,6 +13,7 @@ from pydantic import ValidationError
 
 from faithful_reel.core.audio.encode import write_audio
 from faithful_reel.core.audio.files import full_range_info
+from faithful_reel.core.audio.sources import FileSources
 from faithful_reel.core.book.commands import EditReels
 from faithful_reel.core.book.packing import adapter
 from faithful_reel.core.book.session import Session
@@ -22,7 +23,7 @@ from faithful_reel.core.jobs import Unwatched, Watch
 from faithful_reel.core.reel.bounds import reel_within
 from faithful_reel.core.reel.commands import ReelCommand
 from faithful_reel.core.reel.reel import Reel, recordings_of, reel_of
-from faithful_reel.core.reel.render import FileSources, Renderer
+from faithful_reel.core.reel.render import Renderer
 from faithful_reel.core.times import time_of
 
 KINDS: dict[str, type] = {str(next(f.default for f in fields(k) if f.name == "kind")): k for k in get_args(ReelCommand)}

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 
+from faithful_reel.core.audio.sources import FileSources
 from faithful_reel.core.book.commands import EDITION, BookCommand, PlaceAsItStands, PlaceHearing
 from faithful_reel.core.book.model import Book, ChapterState
 from faithful_reel.core.book.packing import packed, reel_key
@@ -19,7 +20,7 @@ from faithful_reel.core.hear.ears import Ears
 from faithful_reel.core.hear.memory import Memory
 from faithful_reel.core.jobs import Part, Watch
 from faithful_reel.core.reel.reel import Reel
-from faithful_reel.core.reel.render import FileSources, Renderer
+from faithful_reel.core.reel.render import Renderer
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.work.hearing import heard_voices
 from faithful_reel.core.work.hearing_again import heard_as_it_stands, needs_again
