@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from contextlib import closing
+from contextlib import ExitStack, closing
 from dataclasses import dataclass
 from pathlib import Path
 from tempfile import TemporaryDirectory
@@ -77,12 +77,11 @@ class CopiesPage(Page):
 
         def read(watch: Watch) -> _Open:
             held = TemporaryDirectory(prefix="faithful-reel-", ignore_cleanup_errors=True)  # goes with what holds it
-            try:
+            with ExitStack() as given_up:
+                given_up.callback(held.cleanup)
                 folder = opened_apart(archive, Path(held.name) / "copy.reelbook", Part(watch, 0.0, 0.4))
                 copies = parted(here, head, folder, shown(archive), Part(watch, 0.4, 1.0))
-            except BaseException:
-                held.cleanup()
-                raise
+                given_up.pop_all()
             return _Open(archive, archive_name(archive), held, folder, copies)
 
         def came(found: _Open) -> None:

@@ -398,7 +398,7 @@ def _named(asked: tuple[Path, str], suffixes: Sequence[str]) -> Path:
 
 
 L, S, E, B, V = ListActs, Menu.SOUND, Menu.EDIT, Menu.CHAPTER, Menu.VIEW
-LISTS, HAND, OUT = "Lists", "In the list", "Out and in"
+LISTS, HAND, FROM_OTHERS, OUT = "Lists", "In the list", "From others", "Out and in"
 ACTS: tuple[Act[ListActs], ...] = (
     Act("list.offcuts", V, "Offcuts", "Ctrl+Alt+4", "All that was ever cut from the chapter, to be put back", partial(L.toggle, title="Offcuts"), within=LISTS, apart=True),
     Act("list.shelf", V, "Shelf", "Ctrl+Alt+5", "Sounds kept for reuse, of the book and of the house", partial(L.toggle, title="Shelf"), within=LISTS),
@@ -409,14 +409,14 @@ ACTS: tuple[Act[ListActs], ...] = (
     Act("list.pieces", V, "Pieces and joins", "Shift+P", "The pieces of the lane in hand, where each is from and how it takes over", partial(L.toggle, title="Pieces and joins"), within=LISTS),
     Act("list.others", V, "Findings of others", "Ctrl+Alt+0", "Somebody else's list, each line at its place before it is taken in", partial(L.toggle, title="Findings of others"), within=LISTS),
     Act("others.bring", Menu.PROOF, "Bring in a list of findings…", "Ctrl+Alt+L", "A table of a proof-listener: CSV, XLSX, DOCX or ODT, its columns in any order", L.bring_findings, AT, rank=1),
-    Act("others.take", E, "Take the findings in", "Ctrl+Alt+A", "All lines that are marked, as one step", L.take_findings, AT, rank=2, within=HAND),
-    Act("others.next", E, "Next place of the line", "Ctrl+Alt+X", "The next place that it may mean", L.next_place, AT, rank=2, within=HAND),
-    Act("others.here", E, "The line means this place", "Ctrl+Alt+D", "The words or the sound that is marked, or the place that is shown", L.is_here, AT, rank=2, within=HAND),
+    Act("others.take", E, "Take the findings in", "Ctrl+Alt+A", "All lines that are marked, as one step", L.take_findings, AT, rank=2, within=FROM_OTHERS),
+    Act("others.next", E, "Next place of the line", "Ctrl+Alt+X", "The next place that it may mean", L.next_place, AT, rank=2, within=FROM_OTHERS),
+    Act("others.here", E, "The line means this place", "Ctrl+Alt+D", "The words or the sound that is marked, or the place that is shown", L.is_here, AT, rank=2, within=FROM_OTHERS),
     Act("list.copies", V, "Another copy", "Ctrl+Alt+F", "What somebody else's copy of the book has more, chapter by chapter", partial(L.toggle, title="Another copy"), within=LISTS),
     Act("copies.compare", Menu.BOOK, "Compare with another copy…", "Ctrl+Alt+Z", "An archive of this book that came back: what it has more is taken over or left", L.compare, AT, rank=2),
-    Act("copies.take", E, "Take over what is marked", "Ctrl+Alt+E", "From the other copy; what is of one kind in a chapter as one step", L.take_over, AT, rank=2, within=HAND),
-    Act("copies.all", E, "Mark all that does not clash", "", "In the list of another copy", partial(L.mark_copies, on=True), AT, rank=2, within=HAND),
-    Act("copies.none", E, "Mark nothing of the other copy", "", "In the list of another copy", partial(L.mark_copies, on=False), AT, rank=2, within=HAND),
+    Act("copies.take", E, "Take over what is marked", "Ctrl+Alt+E", "From the other copy; what is of one kind in a chapter as one step", L.take_over, AT, rank=2, within=FROM_OTHERS),
+    Act("copies.all", E, "Mark all that does not clash", "", "In the list of another copy", partial(L.mark_copies, on=True), AT, rank=2, within=FROM_OTHERS),
+    Act("copies.none", E, "Mark nothing of the other copy", "", "In the list of another copy", partial(L.mark_copies, on=False), AT, rank=2, within=FROM_OTHERS),
     Act("piece.join", E, "Hear how the piece takes over", "", "That at hand in the list", L.piece_join, AT, rank=2, within=HAND),
     Act("piece.measure", E, "Measure the joins", "", "Against natural boundaries of the same reading, beside the work", L.measure_joins, AT, rank=2, within=HAND),
     Act("list.hear", E, "Hear the line", "Ctrl+Alt+Y", "The line at hand of the list that is open", L.hear, AT, rank=2, within=HAND, apart=True),
