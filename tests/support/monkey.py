@@ -22,6 +22,7 @@ from faithful_reel.app.editing.cutting import Cutting
 from faithful_reel.app.editing.shaping import Shaping
 from faithful_reel.core.book.commands import EDITION
 from faithful_reel.core.book.keeping import verified
+from faithful_reel.core.book.keeping import archived
 from faithful_reel.core.book.pickups import ReceiveTakes
 from faithful_reel.core.book.session import Session
 from faithful_reel.core.book.store import BookStore
@@ -52,7 +53,15 @@ class Monkey:
             path = folder / f"made-{next(names)}{self.rng.choice(('.csv', '.pdf', '.reelarchive', '.x'))}"
             return self.rng.choice(("", str(path))), ""
 
-        patch(QFileDialog, "getOpenFileName", lambda *_a, **_k: ("", ""))
+        listed, copy = folder / "list.csv", folder / "copy.reelarchive"
+        listed.write_text("as heard,as written,time\ngreat,green,0:21\nx,the,\n,nobody,9:99\n<b>,=1+1,\n", encoding="utf-8")
+        archived(self.window.book, copy)
+
+        def there(_parent, title, *_args, **_more):
+            path = listed if "findings" in title else copy if "archive of this" in title else ""
+            return str(self.rng.choice(("", path))), ""
+
+        patch(QFileDialog, "getOpenFileName", there)
         patch(QFileDialog, "getOpenFileNames", lambda *_a, **_k: ([], ""))
         patch(QFileDialog, "getExistingDirectory", lambda *_a, **_k: self.rng.choice(("", str(folder / "out"))))
         patch(QFileDialog, "getSaveFileName", some_file)
