@@ -21,8 +21,7 @@ from faithful_reel.app.desks import DeskName
 from faithful_reel.app.editing.cutting import Cutting
 from faithful_reel.app.editing.shaping import Shaping
 from faithful_reel.core.book.commands import EDITION
-from faithful_reel.core.book.keeping import verified
-from faithful_reel.core.book.keeping import archived
+from faithful_reel.core.book.keeping import archived, verified
 from faithful_reel.core.book.pickups import ReceiveTakes
 from faithful_reel.core.book.session import Session
 from faithful_reel.core.book.store import BookStore
