@@ -14,7 +14,7 @@ from PyQt6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
 from PyQt6.QtGui import QDropEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QFileDialog, QInputDialog
-from support.hands import CTRL, FIRST, LEFT, NONE, drag_over, start
+from support.hands import CTRL, FIRST, LEFT, NONE, RATE, drag_over, start
 from support.hearing import STEP, WORD, lay_hearing
 from support.jobs import HeldJobs
 from support.sounds import noise
@@ -30,6 +30,7 @@ from faithful_reel.core.reel.commands import CutAndClose
 from faithful_reel.core.reel.look import lane_look
 from faithful_reel.core.reel.reel import Piece
 from faithful_reel.core.reel.render import Row
+from faithful_reel.core.treat.redraw import redrawn
 from faithful_reel.core.units import Span
 from faithful_reel.core.work.timeline import still_heard
 
@@ -482,6 +483,57 @@ def test_a_print_sounds_as_what_it_is_of_and_that_can_be_gone_back_to(desk):
     render = desk.window.bench.render_here
     np.testing.assert_allclose(render(after)(start(18), start(27)), render(before)(start(18), start(27)), atol=2e-7)
     assert desk.bookstate.chapters[0].versions[-1].reel == before
+
+
+def test_a_marked_click_is_drawn_anew_and_nothing_else_is_touched(desk):
+    bench = desk.window.bench
+    editing(desk).select(start(20) + 5000, start(20) + 5132, drawn=reel(desk).lanes[0].id)  # 3 ms
+    gap, before = editing(desk).span, reel(desk)
+    page = list(bench.tokens(bench.chapter))
+    sounds = bench.render_here(before)(start(18), start(23))
+    desk.window.transport.stop()
+    desk.do("edit.redraw")
+    desk.idle()
+    after = reel(desk)
+    assert len(after) == len(before)
+    assert list(bench.tokens(bench.chapter)) == page
+    now = bench.render_here(after)(start(18), start(23))
+    first, last = gap.start - start(18), gap.stop - start(18)
+    outside = np.r_[0:first, last : len(now)]
+    np.testing.assert_allclose(now[outside], sounds[outside], atol=2e-6)  # 24 bits, and a crossfade of the same sound
+    np.testing.assert_allclose(now[first:last], redrawn(sounds, first, last, RATE)[first:last], atol=2e-3)
+    assert np.abs(now[first:last] - sounds[first:last]).max() > 1e-4
+    assert desk.window.transport.playing  # heard at once
+    assert (editing(desk).span.start, editing(desk).span.stop) == (gap.start, gap.stop)
+    made = bench.book.recordings[-1]
+    assert made not in bench.book.brought  # no recording that came in
+    assert bench.session.can_undo().startswith("Redraw")
+    desk.do("edit.undo")
+    assert reel(desk) == before
+    desk.do("edit.redo")
+    assert reel(desk) == after
+    desk.reopen()
+    assert np.array_equal(desk.window.bench.render_here(reel(desk))(start(18), start(23)), now)
+
+
+def test_what_can_not_be_drawn_anew_is_told_and_left(desk, monkeypatch):
+    steps = desk.window.bench.session.store.count()
+    editing(desk).let_go()
+    desk.do("edit.redraw")
+    assert "Mark what is to be drawn anew" in notice(desk)
+    editing(desk).select_words(20, 21)
+    desk.do("edit.redraw")
+    assert "at most 20 ms" in notice(desk)
+    editing(desk).select(start(20), start(20) + 100)
+    held = HeldJobs()
+    monkeypatch.setattr(desk.window.bench, "jobs", held)
+    desk.do("edit.redraw")
+    desk.window.transport.go_to(start(40))
+    desk.do("edit.mark")  # another reel by now
+    held.finish("Redraw")
+    assert "changed meanwhile" in notice(desk)
+    assert desk.window.bench.session.store.count() == steps + 1
+    assert not list((desk.book / "cache").glob("made-*"))
 
 
 # --- out and in -------------------------------------------------------------------------------------------------------

@@ -42,7 +42,7 @@ ACTS = {
     Thing.SPAN: (
         "ear.marked", "edit.cut_close", "edit.cut_fill", "edit.silence", "edit.keep_only", "edit.as_if_out", "edit.cut",
         "edit.copy", "edit.paste", "edit.duplicate", "slide.earlier", "slide.later", "edit.split", "edit.softer", "edit.louder",
-        "edit.crossfade", "edit.soften", "record.over", "proof.note", "view.to_span", "span.another", "span.none",
+        "edit.crossfade", "edit.soften", "edit.redraw", "record.over", "proof.note", "view.to_span", "span.another", "span.none",
     ),
     Thing.WORD: (
         "ear.marked", "span.word", "span.sentence", "edit.cut_close", "edit.cut_fill", "here.out_to_sentence",

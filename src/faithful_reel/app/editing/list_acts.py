@@ -384,6 +384,10 @@ class ListActs:
         if path is not None:
             self.outward.read_timeline(path)
 
+    def redraw(self) -> None:
+        """What is marked."""
+        self.outward.redraw()
+
     def print_span(self) -> None:
         """What is marked on the lane at hand, or all of it, as a new recording."""
         self.outward.print_span()
@@ -441,6 +445,7 @@ ACTS: tuple[Act[ListActs], ...] = (
     Act("shelf.house", E, "Put on the shelf of the house…", "", "What is marked, for all books", partial(L.keep, house=True), AT, rank=1, within="Shelf"),
     Act("shelf.files", E, "Put sound files on the shelf…", "", "Copied into the book", L.shelve_files, AT, rank=1, within="Shelf"),
     Act("version.keep", B, "Keep a version…", "Ctrl+Alt+B", "The chapter as it is now, under a name", L.keep_version, AT, rank=2, apart=True),
+    Act("edit.redraw", S, "Redraw what is marked", "Shift+D", "A click or a pop of at most 20 ms, drawn anew from the sound on both sides; time stays", L.redraw, AT, rank=1, apart=True),
     Act("edit.print", S, "Print into a new recording", "", "What is marked, as it sounds; what it was made of is kept as a version", L.print_span, AT, rank=1, apart=True),
     Act("export.span", B, "Write what is marked as sound…", "", "WAV, FLAC or MP3 with cue markers", L.write_span, AT, rank=2, within=OUT),
     Act("export.pieces", B, "Write the pieces as files…", "", "Each piece of what is marked, by its name", L.write_pieces, AT, rank=2, within=OUT),

@@ -11,21 +11,24 @@ from faithful_reel.app.editing.pages import new_id, now
 from faithful_reel.app.editing.presenter import Editing
 from faithful_reel.core.apart import apart
 from faithful_reel.core.audio.sources import FileSources
-from faithful_reel.core.book.kept import KeepVersion, PutPrint, TakeReel
-from faithful_reel.core.book.model import Recording
-from faithful_reel.core.book.recordings import path_of, received
+from faithful_reel.core.book.kept import KeepVersion, PutPrint, PutRedrawn, TakeReel
+from faithful_reel.core.book.model import Recording, Stretch
+from faithful_reel.core.book.recordings import adopted, forget_made, kept_sound, path_of, received
 from faithful_reel.core.errors import AppError
 from faithful_reel.core.files import refuse_over
 from faithful_reel.core.jobs import Part, Watch
 from faithful_reel.core.reel.commands import Paste
 from faithful_reel.core.reel.reel import LIKE, Piece, Reel, printed_of
 from faithful_reel.core.reel.render import Renderer
+from faithful_reel.core.treat.redraw import LONGEST_S, redrawn
 from faithful_reel.core.units import Span
 from faithful_reel.core.work.editing import beyond_joins
 from faithful_reel.core.work.exchange import reel_of_timeline, timeline_of, write_timeline
 from faithful_reel.core.work.exporting import file_name, written_markers, written_pieces, written_span, written_words
 
 MARGIN_S = 0.25
+NONE = Stretch("", 0, 0)
+"""What sound is made of that is no recording's."""
 
 
 class Outward:
@@ -151,6 +154,66 @@ class Outward:
             return apart(reel_of_timeline, path, book, path=path, watch=watch)
 
         self.bench.jobs.start(f"Bring in {path.name}", read, done=done, stopped=self.bench.stopped)
+
+    def redraw(self) -> None:
+        """Draw what is marked anew from the sound on both sides of it: a click, a pop, a lip; at most 20 ms."""
+        work, rate = self.editing.work(need=False), self.bench.book.rate
+        if work is None:
+            return
+        chapter, reel, spans = work
+        if not spans:
+            self.bench.tell(f"Mark what is to be drawn anew in the loupe: at most {1000 * LONGEST_S:.0f} ms.")
+            return
+        lane = self.editing.need_lane(reel)
+        if lane is None:
+            return
+        row = reel.lanes[lane]
+        gap = Span(spans[-1].start, min(spans[-1].stop, len(row)))
+        if not 0 < len(gap) <= round(LONGEST_S * rate):
+            length = f"{1000 * len(gap) / rate:.0f} ms are marked" if len(gap) else "This lane has no sound in what is marked"
+            self.bench.tell(f"{length}: at most {1000 * LONGEST_S:.0f} ms can be drawn anew. Mark the click alone, close up.")
+            return
+        edge, margin = LIKE.length, round(MARGIN_S * rate)  # what the joins mix lies beside the gap
+        span = beyond_joins(row, Span(max(0, gap.start - edge), min(len(row), gap.stop + edge)))
+        whole = Span(max(0, span.start - margin), min(len(row), span.stop + margin))
+        render, folder = self._renderer(), self.bench.session.store.folder
+        plain = Reel((replace(row, muted=False, solo=False, gain_db=0.0, pan=0.0),))
+        words = self.editing.text_of(gap) or self.bench.time(gap.start)
+        under = row.segments[row.index_at(gap.start)]
+        at = row.starts()[row.index_at(gap.start)]
+        of = (
+            Stretch(under.recording, under.start + gap.start - at, under.start + gap.stop - at)
+            if isinstance(under, Piece)
+            else NONE
+        )
+
+        def draw(watch: Watch) -> tuple[Recording, float]:
+            watch.tick(0.0, words)
+            x = render(plain).render(whole.start, whole.stop)
+            y = redrawn(x, gap.start - whole.start, gap.stop - whole.start, rate)
+            return kept_sound(folder, y, rate, f"redrawn {words}", of, "redrawn")
+
+        def done(made: tuple[Recording, float]) -> None:
+            recording, lowered_db = made
+            now_there = next((c for c in self.bench.book.chapters if c.id == chapter.id), None)
+            if now_there is None or now_there.reel is not reel:
+                forget_made(folder, [recording.hash])
+                self.bench.tell("The chapter has changed meanwhile. Nothing was drawn anew; try again.")
+                return
+            first = span.start - whole.start
+            sources = printed_of(row.between(span))
+            piece = Piece(recording.hash, first, first + len(span), -lowered_db, name="redrawn", of=sources, of_start=first)
+            edit = Paste(span.start, span.stop, ((row.id, (piece,)),), keep_time=True, join_in=LIKE, join_out=LIKE)
+            self.transport.stop()
+            try:
+                adopted(folder, recording)
+            except AppError as problem:
+                self.bench.warn(str(problem))
+                return
+            if self.bench.do(PutRedrawn(chapter.id, recording, edit, words), meant=frozenset({row.id})):
+                self.editing.mark_again(spans)
+
+        self.bench.jobs.start(f"Redraw {words}", draw, done=done, stopped=self.bench.stopped, quiet=True)
 
     def print_span(self) -> None:
         """Write what is marked into a new recording of the book and put that in its place; the edits are kept as a version."""

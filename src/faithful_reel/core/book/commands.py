@@ -21,6 +21,7 @@ from faithful_reel.core.book.kept import (
     KeepVersion,
     PutOnShelf,
     PutPrint,
+    PutRedrawn,
     SwapVersion,
     TakeOffShelf,
     TakeReel,
@@ -1131,6 +1132,7 @@ BookCommand = (
     | DescribeChapter
     | KeepVersion
     | PutPrint
+    | PutRedrawn
     | DescribeVersion
     | SwapVersion
     | TakeReel

@@ -82,6 +82,27 @@ class PutPrint:
 
 
 @dataclass(frozen=True, slots=True)
+class PutRedrawn:
+    """Put sound of which a short stretch was drawn anew, a recording made of it, in the place of what it was made of."""
+
+    chapter: str
+    recording: Recording
+    edit: Paste
+    words: str
+    label: ClassVar[str] = "Redraw"
+
+    def apply(self, book: Book) -> Book:
+        """The book with the recording, and the reel with the stretch."""
+        if all(r.hash != self.recording.hash for r in book.recordings):
+            book = replace(book, recordings=(*book.recordings, self.recording))
+        reel = book.chapter(self.chapter).reel
+        if reel is None:
+            raise EditRefused("This chapter has no recording yet. Pair one with it at Intake.")
+        edited = self.edit.apply(reel)
+        return book.with_chapter(self.chapter, lambda c: replace(c, reel=edited))
+
+
+@dataclass(frozen=True, slots=True)
 class DescribeVersion:
     """Give a version another name and note."""
 

@@ -13,7 +13,7 @@ from faithful_reel.core.book.commands import (
     Settle,
     SwapTake,
 )
-from faithful_reel.core.book.kept import PutPrint
+from faithful_reel.core.book.kept import PutPrint, PutRedrawn
 from faithful_reel.core.book.model import Book
 from faithful_reel.core.book.pickups import ChooseTake, NotePickup, PassPickup, PlaceSplice
 from faithful_reel.core.collate.findings import Finding
@@ -45,7 +45,7 @@ def _words(command: BookCommand, before: Book) -> str:
             return _of_findings(before, command.chapter, (command.finding,))
         case AddFinding() | SwapTake():
             return _of(command.finding)
-        case PutPrint():
+        case PutPrint() | PutRedrawn():
             return command.words
         case AcceptReading():
             return command.written
