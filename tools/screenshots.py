@@ -111,7 +111,7 @@ def recorded(window: Window, out: Path) -> None:
     assert isinstance(acts, RecordingActs)
     assert acts.presenter.begin()
     dialog = acts.dialog(acts.presenter)
-    dialog.resize(900, 560)
+    dialog.resize(900, 660)
     dialog.show()
     for _ in range(2):
         dialog.record.click()

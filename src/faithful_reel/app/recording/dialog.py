@@ -23,7 +23,7 @@ TICK_MS = 50
 LEADS_S = (0.0, 1.0, 2.0, 3.0, 5.0, 8.0)
 RUN_OUTS_S = (0.5, 1.0, 1.3, 2.0, 3.0, 5.0)
 SIMULATED = "There is no sound input here: the stand-in booth reads the line, a simulation and no narrator."
-LIMIT = f"Peaks stay at or under {LIMIT_DB:.0f} dB.".replace("-", "\N{MINUS SIGN}")
+LIMIT = f"Peaks stay at or under \N{MINUS SIGN}{abs(LIMIT_DB):.0f} dB. It listens from the lead-in on: wear headphones."
 EMPTY = "Nothing was recorded yet. Record plays the reading before the line, begins by itself and stops after it."
 
 
