@@ -76,8 +76,8 @@ def galley(qtbot):
     qtbot.addWidget(made)
     made.resize(800, 520)
     made.set_content(content())
-    made.show()
-    qtbot.waitExposed(made)
+    with qtbot.waitExposed(made):
+        made.show()
     return made
 
 
