@@ -25,7 +25,7 @@ from faithful_reel.app.acts import every_act
 from faithful_reel.app.crash import CrashHandler
 from faithful_reel.app.jobs import Jobs
 from faithful_reel.app.sound import Player
-from faithful_reel.app.theme import CONTROLS, DAY, NIGHT, READING, control_font, load_fonts, reading_font
+from faithful_reel.app.theme import CONTROLS, DAY, NIGHT, READING, THEMES, control_font, load_fonts, reading_font
 from faithful_reel.app.widgets.loupe import Loupe, LoupeContent, LoupeLane
 from faithful_reel.app.widgets.loupe.content import Spectrum
 from faithful_reel.app.widgets.meters import EvennessPlot, Meter
@@ -81,6 +81,11 @@ def test_the_shipped_fonts_are_used(qtbot):
 
     assert QFontInfo(reading_font(18)).family() == READING
     assert QFontInfo(control_font(13)).family() == CONTROLS
+
+
+def test_a_colour_that_somebody_changes_is_nobody_elses():
+    THEMES["day"].color("page").setAlphaF(0.5)
+    assert THEMES["day"].color("page").alphaF() == 1.0
 
 
 def test_no_slot_is_a_closure():

@@ -47,8 +47,8 @@ class Theme:
     pale: str
 
     def color(self, role: str) -> QColor:
-        """The colour of a role."""
-        return _color(getattr(self, role))
+        """The colour of a role; one's own, so that who changes it changes no other's."""
+        return QColor(_color(getattr(self, role)))
 
     def color_of(self, color: str, usual: str) -> QColor:
         """The colour that something in the book was given; that of the usual role where it has none that is known here."""

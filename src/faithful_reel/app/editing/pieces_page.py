@@ -94,6 +94,12 @@ class PiecesPage(Page):
             lines.append(Line(str(row.index), cells, segments[row.index].color))
         return lines
 
+    def about(self) -> str:
+        """As `Page`: all of the line at hand, which is wider than the list."""
+        line = next((one for one in self.lines() if one.key == self.key), None)
+        told = zip(self.heads[1:], line.cells[1:], strict=True) if line is not None else ()
+        return f"{line.cells[0]}: {'; '.join(f'{head} {cell}' for head, cell in told if cell)}." if line is not None else ""
+
     def row(self) -> Row | None:
         """The piece at hand."""
         found = next((r for r in self.rows() if str(r.index) == self.key), None)

@@ -84,7 +84,6 @@ class RecordDialog(QDialog):
         self.stop = button("Stop", tip="Stop; what was recorded so far is a take")
         self.hear = button("Hear", tip="Hear the take in the chosen row")
         self.in_place = button("Hear in place", tip="Hear the reading before, the take where it would stand, and what follows")
-        self.in_place.setVisible(presenter.in_place)
         self.strip = TakeStrip()
         self.strip.set_theme(theme)
         self.strip.shifted.connect(self._shifted)
@@ -165,7 +164,7 @@ class RecordDialog(QDialog):
         box.addWidget(self.told)
         box.addWidget(self.notice)
         for buttons in (
-            (self.check, self.record, self.stop, self.hear, self.in_place, self.drop),
+            (self.check, self.record, self.stop, self.hear, *([self.in_place] if self._presenter.in_place else []), self.drop),
             (*(made for made, _ in self.keeps), self.shut),
         ):
             held = QWidget()
