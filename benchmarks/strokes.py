@@ -21,6 +21,7 @@ from faithful_reel.app.main import application, calm_collector
 from faithful_reel.app.window import Window
 from faithful_reel.app.wiring import open_window, user_settings
 from faithful_reel.core.book.commands import EditReel
+from faithful_reel.core.collate.findings import Decision
 from faithful_reel.core.reel.commands import MixLane
 from faithful_reel.core.standins.sound_card import SimulatedCard
 
@@ -127,7 +128,8 @@ def _ready(window: Window, act: str, rng: random.Random) -> None:
     editing.let_go()
     word = rng.randrange(200, 13_000)
     if act == "decide a finding":
-        window.parts.proof.choose(rng.choice(window.parts.proof.docket()[:20]).id)
+        still_open = [f for f in window.parts.proof.docket()[:20] if f.decision is Decision.OPEN]
+        window.parts.proof.choose(rng.choice(still_open).id)
     else:
         editing.select_words(word, word)
         span = editing.span
