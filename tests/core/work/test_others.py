@@ -99,7 +99,7 @@ def test_columns_in_any_order_and_by_any_of_their_names():
     ]
     assert lines_of([table], LIST) == [
         Said(3, chapter="1", time="0:03:20", written="green", heard="great", remark="slowly", who="Mara"),
-        Said(4, chapter="1", written="bottles"),
+        Said(4, chapter="1", written="bottles", kind="", ditto=True),
     ]
 
 
@@ -116,6 +116,21 @@ def test_a_line_across_the_table_names_the_chapter_and_a_remark_does_not():
     ]
     remarks = [["remark", "time"], ["Chapter heading is missing", ""]]
     assert len(lines_of([remarks], LIST)) == 1
+    words = [["as written", "as heard"], ["Part of the harbour", ""], ["green", "great"]]
+    assert [(s.chapter, s.written) for s in lines_of([words], LIST)] == [("", "Part of the harbour"), ("", "green")]
+    pages = [["page", "as written", "as heard"], ["12", "", ""], ["13", "green", "great"]]
+    assert [(s.chapter, s.page) for s in lines_of([pages], LIST)] == [("", "13")]
+
+
+def test_tables_that_go_on_without_their_columns_lose_no_line():
+    head, more, other = [["as written", "as heard"], ["green", "great"]], [["old", "cold"]], [["Jo", "boat", "soft"]]
+    assert lines_of([head, more, other], LIST) == [
+        Said(2, written="green", heard="great"),
+        Said(3, written="old", heard="cold"),
+        Said(4, remark="Jo | boat | soft"),
+    ]
+    title = [["Proof of The Tide Clerk", "by Jo"]]
+    assert [s.remark for s in lines_of([title, head], LIST)] == ["Proof of The Tide Clerk | by Jo", ""]
 
 
 def test_a_list_without_named_columns_is_told():
@@ -203,6 +218,21 @@ def test_the_times_of_a_list_follow_a_chapter_that_was_edited_since():
     found = placed(made.book, [line, *lines], made.contents, Unwatched())
     assert found[0].spots[0].first == wanted
     assert "off" in found[1].why or found[1].spots[0].off_s < 1
+
+
+def test_a_chapter_that_is_not_repeated_is_not_sure_where_the_words_stand_in_another_as_well():
+    made = Made(("One", ["The tide went out.", "The bell rang."]), ("Two", ["A bell rang."]))
+    assert made.place(chapter="One", written="bell rang", heard="ball rang").sure
+    assert not made.place(chapter="One", written="bell rang", heard="ball rang", ditto=True).sure
+    assert made.place(chapter="One", written="tide went", heard="tide when", ditto=True).sure
+
+
+def test_words_that_stand_nowhere_just_so_are_asked_about(made):
+    nearly = {"chapter": "1", "written": "Nell found the green bottles", "heard": "x"}
+    word = made.word("c1", "Nell")
+    found = made.place(**nearly)
+    assert (found.sure, found.spots[0].first) == (False, word)
+    assert made.place(**nearly, time=made.clock("c1", word)).sure  # at its time as well
 
 
 def test_the_wrong_chapter_or_none_is_asked_about(made):

@@ -12,6 +12,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from functools import lru_cache
 from pathlib import Path
+from typing import Any
 
 from faithful_reel.core.book.commands import TakeFindings
 from faithful_reel.core.book.model import Book, ChapterState
@@ -45,8 +46,14 @@ COLUMNS: dict[str, str] = {
 """What the columns of lists are called (common practice), by what they hold."""
 _NAMES = {name: column for column, names in COLUMNS.items() for name in names.split("|")}
 _HEADING = re.compile(
-    r"(chapter|chap\.?|prologue|epilogue|introduction|(opening|closing) credits|part|track)\b.{0,80}$|\W*\d{1,3}\W*$"
+    r"(chapter|chap\.?|part|track)\s+\w.{0,80}$|(prologue|epilogue|introduction|(opening|closing) credits)\b.{0,40}$"
 )
+_NUMBERED_HEADING = re.compile(
+    r"(chapter|chap\.?|part|track)\s+(\d{1,3}|[ivxlc]+|one|two|three|four|five|six|seven|eight|nine|ten|eleven|twelve|\w+teen|"
+    r"(twenty|thirty|forty|fifty)([- ]\w+)?)\b.{0,40}$|(prologue|epilogue)$"
+)
+NUMBERED = frozenset({"chapter", "chap", "ch", "track", "file", "part", "section"})
+"""What a chapter's number is called by."""
 TELLING = frozenset({"written", "heard", "remark", "line"})
 HEAD_ROWS = 12
 """The row that names the columns stands among so many."""
@@ -97,6 +104,8 @@ class Said:
     kind: str = ""
     who: str = ""
     line: str = ""
+    ditto: bool = False
+    """Whether its chapter is that of a line before it."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -131,38 +140,62 @@ class Placed:
 def lines_of(tables: Sequence[Table], path: Path) -> list[Said]:
     """The lines of a list, whatever the order of its columns; the chapter of a line that names none is that of the line before.
 
+    A table that names no columns goes on with those of the table before it; what can not be told apart so is a remark, since no
+    line is left out.  Rows over the one that names the columns are a title.
+
     Raises
     ------
     FileProblem
         No row names columns that tell what is wrong.
     """
-    found: list[Said] = []
-    number = 0
-    known = False
-    for table in tables:
-        heads = next(((k, cells) for k, row in enumerate(table[:HEAD_ROWS]) if (cells := _heads(row))), None)
-        chapter, known = "", known or heads is not None
-        for k, row in enumerate(table):
-            number += 1
-            if heads is None or k <= heads[0]:
-                continue
-            told: dict[str, str] = {column: row[at] for column, at in heads[1].items() if at < len(row)}
-            across = row.count(row[0]) == len(row) or not any(row[1:])
-            if across and heads[1].get("remark") != 0 and _HEADING.match(row[0].casefold()):
-                chapter = row[0]  # a line across the table that names a chapter
-                continue
-            if told.get("heard", "").casefold() in LEFT_OUT and not told.get("kind"):
-                told["kind"] = "skipped"
-            said = Said(number, **{c: "" if text.casefold() in NOTHING else text for c, text in told.items()})
-            chapter = said.chapter or chapter
-            if said.written or said.heard or said.remark or said.time or said.line:
-                found.append(replace(said, chapter=chapter))
-    if not known:
+    heads = [next(((k, own) for k, row in enumerate(t[:HEAD_ROWS]) if (own := _heads(row))), None) for t in tables]
+    if not any(heads):
         raise FileProblem(
             f"{shown(path)} has no row that names its columns. Name them, in any order, for example: "
             "chapter, page, time, as written, as heard, remark."
         )
+    found: list[Said] = []
+    number, width = 0, 0
+    before: dict[str, int] = {}
+    for table, named in zip(tables, heads, strict=True):
+        columns = named[1] if named else before if len(table[0]) == width else {}
+        first = named[0] + 1 if named else 0
+        chapter = ""
+        for k, row in enumerate(table):
+            number += 1
+            if k < first:
+                continue
+            if _names_a_chapter(row, columns):
+                chapter = row[0]
+                continue
+            said = _said(number, row, columns)
+            ditto = not said.chapter and bool(chapter)
+            chapter = said.chapter or chapter
+            if said.written or said.heard or said.remark or said.time or said.line or said.kind:
+                found.append(replace(said, chapter=chapter, ditto=ditto))
+        if named:
+            before, width = named[1], len(table[0])
     return found
+
+
+def _names_a_chapter(row: Sequence[str], columns: dict[str, int]) -> bool:
+    """Whether a row is a line across the table that names a chapter: one cell alone, or the same in all of them."""
+    merged = len(row) > 1 and row.count(row[0]) == len(row)
+    if not merged and any(row[1:]):
+        return False
+    first = next((column for column, at in columns.items() if at == 0), "")
+    heading = _NUMBERED_HEADING if first in TELLING and not merged else _HEADING
+    return first != "remark" and bool(heading.match(row[0].casefold()))
+
+
+def _said(number: int, row: Sequence[str], columns: dict[str, int]) -> Said:
+    if not columns:
+        return Said(number, remark=" | ".join(filter(None, row)))
+    told: dict[str, Any] = {column: row[at] for column, at in columns.items() if at < len(row)}
+    if told.get("heard", "").casefold() in LEFT_OUT and not told.get("kind"):
+        told["kind"] = "skipped"
+    told |= {column: "" for column, text in told.items() if text.casefold() in NOTHING}
+    return Said(number, **told)
 
 
 def _heads(row: Sequence[str]) -> dict[str, int]:
@@ -294,27 +327,29 @@ class _Text:
         return before if before >= 0 else heard[min(index, len(heard) - 1)][1]
 
     def places(self, wanted: Sequence[str]) -> list[tuple[int, int]]:
-        """Where words stand, (first, count); where they stand nowhere just so, where most of them do in their order."""
+        """Where words stand just so, (first, count)."""
         n = len(wanted)
-        if not n:
-            return []
-        exact = [k for k in self.at.get(wanted[0], ()) if self.words[k : k + n] == list(wanted)]
-        if exact or n < 3:
-            return [(k, n) for k in exact]
+        return [(k, n) for k in self.at.get(wanted[0], ()) if tuple(self.words[k : k + n]) == tuple(wanted)] if n else []
+
+    def nearly(self, wanted: Sequence[str]) -> list[tuple[int, int]]:
+        """Where most of some words stand in their order, (first, count)."""
+        n = len(wanted)
         votes: dict[int, set[int]] = defaultdict(set)
+        exact: dict[int, int] = defaultdict(int)
         for j, word in enumerate(wanted):
             for k in self.at.get(word, ()):
+                exact[k - j] += 1
                 for slack in (-1, 0, 1):
                     votes[k - j + slack].add(j)
         most = max(map(len, votes.values()), default=0)
-        if most < max(2, LIKE * n):
+        if n < DISTINCT or most < max(2, LIKE * n):
             return []
         found: list[tuple[int, int]] = []
-        for first in sorted(first for first, own in votes.items() if len(own) == most):
-            start = max(0, first)
-            if not found or start - found[-1][0] > 2:
-                found.append((start, min(n, len(self.words) - start)))
-        return [(a, b) for a, b in found if b > 0]
+        for first in sorted((first for first, own in votes.items() if len(own) == most), key=lambda k: (-exact[k], k)):
+            at = max(0, first)
+            if at < len(self.words) and all(abs(at - known) > 2 for known, _ in found):
+                found.append((at, min(n, len(self.words) - at)))
+        return found
 
 
 def _text_of(book: Book, chapter: ChapterState, contents: Read) -> _Text:
@@ -336,9 +371,7 @@ def placed(
     for said in lines:
         wanted = _words(said.written)
         named = _named(said.chapter, texts) or texts
-        places = (
-            [(t, first) for t in named for first, n in t.places(wanted) if n == len(wanted)] if len(wanted) >= DISTINCT else []
-        )
+        places = [(t, first) for t in named for first, _ in t.places(wanted)] if len(wanted) >= DISTINCT else []
         if len(places) == 1:
             (known, first), told = places[0], seconds_of(said, book.rate, places[0][0].length)
             if told is not None and known.starts[first] >= 0:
@@ -354,16 +387,23 @@ def _placed(book: Book, said: Said, texts: Sequence[_Text]) -> Placed:
     named = _named(said.chapter, texts)
     wanted = _words(said.written)
     spots = _by_words(book, said, named or texts, wanted)
-    if not spots and named and wanted:
-        elsewhere = _by_words(book, said, texts, wanted)
-        if elsewhere:
-            return Placed(said, elsewhere, sure=False, why="these words stand in another chapter than the list says")
+    elsewhere = _by_words(book, said, [t for t in texts if t not in named], wanted) if named and wanted else ()
+    if not spots and elsewhere:
+        return Placed(said, elsewhere, sure=False, why="these words stand in another chapter than the list says")
     known = {t.chapter.id: t for t in texts}
     if spots:
         relied = lambda spot: known[spot.chapter].seconds(said, book.rate)[1]  # noqa: E731
         sure, why = _judged(said, spots, wanted, relied, named=bool(named) or len(texts) == 1)
+        near = spots[0].off_s is not None and spots[0].off_s <= NEAR_S
+        if sure and said.ditto and elsewhere and not near and not spots[0].double:
+            sure, why = False, "the list does not repeat its chapter here, and these words stand in another one as well"
     else:
-        spots, sure, why = _without_words(book, said, named or (texts if len(texts) == 1 else ()), wanted)
+        spots = _by_words(book, said, named or texts, wanted, nearly=True)
+        if spots:
+            near = spots[0].off_s is not None and spots[0].off_s <= NEAR_S
+            sure, why = near and len(spots) == 1, "most of its words stand here" + (", at its time" if near else "")
+        else:
+            spots, sure, why = _without_words(book, said, named or (texts if len(texts) == 1 else ()), wanted)
     unheard = [s for s in spots if not known[s.chapter].heard and s.off_s is None]
     if unheard:
         return Placed(said, (), sure=False, why=f"{known[unheard[0].chapter].chapter.title} was not heard yet: hear it first")
@@ -388,15 +428,7 @@ def _named(name: str, texts: Sequence[_Text]) -> list[_Text]:
         return same
     number = re.search(r"(?<!\d)0*(\d{1,3})(?!\d)", wanted)
     if number and 1 <= int(number[1]) <= len(texts) and not any(number[1] in title.split() for title in titles):
-        words = {w for w in re.split(r"\W+", wanted) if w.isalpha()} - {
-            "chapter",
-            "chap",
-            "ch",
-            "track",
-            "file",
-            "part",
-            "section",
-        }
+        words = {w for w in re.split(r"\W+", wanted) if w.isalpha()} - NUMBERED
         if not words or words & set(titles[int(number[1]) - 1].split()):
             return [texts[int(number[1]) - 1]]
     tokens = set(re.split(r"\W+", wanted)) - {""}
@@ -404,18 +436,17 @@ def _named(name: str, texts: Sequence[_Text]) -> list[_Text]:
     return inside or [t for t, title in zip(texts, titles, strict=True) if title and title in wanted]
 
 
-def _by_words(book: Book, said: Said, texts: Sequence[_Text], wanted: Sequence[str]) -> tuple[Spot, ...]:
-    """The places where a line's words stand, the likeliest first."""
+def _by_words(book: Book, said: Said, texts: Sequence[_Text], wanted: Sequence[str], *, nearly: bool = False) -> tuple[Spot, ...]:
+    """The places where a line's words stand, the likeliest first; with `nearly` where most of them do."""
     found = []
-    lead, trail = _alike(said)
+    lead, trail = _alike(said) if not nearly else (0, 0)
     for known in texts:
         seconds, _ = known.seconds(said, book.rate)
         line = known.places(_words(said.line)) if said.line else []
-        places = known.places(wanted) if wanted else line if not said.heard else []
+        places = (known.nearly if nearly else known.places)(wanted) if wanted else line if not said.heard else []
         within = [(a, n) for a, n in places if any(b <= a < b + m for b, m in line)]
         for whole, length in within or places:
-            narrow = length == len(wanted) and lead + trail <= length
-            first, count = (whole + lead, length - lead - trail) if narrow else (whole, length)
+            first, count = (whole + lead, length - lead - trail) if wanted else (whole, length)
             span = known.span(first, count)
             off = abs(span.start / book.rate - seconds) if seconds is not None and known.length else None
             found.append(Spot(known.chapter.id, first, count, span.start, span.stop, off, _double(said, known, first, count)))
