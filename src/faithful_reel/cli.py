@@ -572,14 +572,13 @@ def compare(
     as_json: AsJson = False,
 ) -> None:
     """Say what another copy of a book has more; neither is changed."""
-    from tempfile import TemporaryDirectory
-
     from faithful_reel.core.book.keeping import opened_apart
     from faithful_reel.core.book.session import Session
     from faithful_reel.core.book.store import BookStore
+    from faithful_reel.core.files import temporary_folder
     from faithful_reel.core.work.copies import archive_name, differences, parted
 
-    with TemporaryDirectory(prefix="faithful-reel-") as held, BookStore(book) as store:
+    with temporary_folder() as held, BookStore(book) as store:
         apart_of = opened_apart(copy, Path(held) / "copy.reelbook", _watch())
         copies = parted(book, store.head, apart_of, copy.name, _watch())
         rows = differences(Session(store).book, copies, archive_name(copy))

@@ -151,7 +151,7 @@ def test_by_keys_alone(desk, monkeypatch):
     window.actions_.run("edit.undo")
     assert window.bench.chapter.reel == reels[1]
 
-    key("Ctrl+Alt+L")  # 19
+    key("Ctrl+Shift+F")  # 19
     desk.idle()
     page = editor.pane.page
     assert [line.checked for line in page.lines()] == [False, True, True]
@@ -159,7 +159,7 @@ def test_by_keys_alone(desk, monkeypatch):
     key("Home")
     key("Ctrl+Alt+X")  # the next place that the first may mean
     assert page.row().at == 1
-    key("Ctrl+Alt+D")  # it is this one
+    key("Ctrl+Alt+Return")  # it is this one
     _, after = editor.did(lambda: key("Ctrl+Alt+A"))
     said = [f for f in after.chapter("c1").findings if f.by]
     assert {f.by for f in said} == {("Mara",)}

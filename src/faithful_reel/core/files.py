@@ -8,10 +8,11 @@ import os
 import stat
 import uuid
 from pathlib import Path
+from tempfile import TemporaryDirectory
 from typing import Any
 from urllib.parse import quote
 
-from faithful_reel.core.errors import BookDamaged, FileProblem
+from faithful_reel.core.errors import BookDamaged, FileProblem, StoreProblem
 from faithful_reel.core.jobs import Unwatched, Watch
 
 DATABASE = "book.sqlite"
@@ -87,6 +88,27 @@ def harmless(cell: str) -> str:
     OWASP, CSV injection: cells that begin with = + - @, tabulator or carriage return are told apart by an apostrophe.
     """
     return f"'{cell}" if cell.startswith(("=", "+", "-", "@", "\t", "\r")) else cell
+
+
+def printable(text: str) -> str:
+    """Without the characters that no document can hold: control characters, and halves of pairs that stand alone."""
+    return "".join(
+        c for c in text if c in "\t\n" or (ord(c) >= 32 and not 0xD800 <= ord(c) <= 0xDFFF and ord(c) not in {0xFFFE, 0xFFFF})
+    )
+
+
+def temporary_folder() -> TemporaryDirectory[str]:
+    """A folder of one's own that goes with what holds it.
+
+    Raises
+    ------
+    StoreProblem
+        There is no room for one.
+    """
+    try:
+        return TemporaryDirectory(prefix="faithful-reel-", ignore_cleanup_errors=True)
+    except OSError as problem:
+        raise StoreProblem(f"No temporary folder can be made ({problem.strerror}). Make room and try again.") from problem
 
 
 def content_of(path: Path, most: int) -> bytes:

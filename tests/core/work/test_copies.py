@@ -255,8 +255,29 @@ def test_a_round_that_went_out_over_two_chapters_comes_once(pair):
     for chapter in ("c1", "c2"):
         pair.there.do(Decide(chapter, ("f2",), Decision.PICKUP, "", line(chapter, 2), EDITION))
     pair.there.do(SendRound(Round(1, ("c1-2", "c2-2"), to="Mara")))
-    pair.take(pair.compared())
+    rows = pair.compared()
+    pair.take([row for row in rows if row.chapter == "c1"])
+    pair.take(pair.compared())  # the other chapter later
     assert sorted((r.to, r.pickups) for r in pair.here.book.rounds) == [("Jo", ("c1-1",)), ("Mara", ("c1-2", "c2-2"))]
+    number = next(r.number for r in pair.here.book.rounds if r.to == "Mara")
+    assert {p.id: p.round for p in pair.here.book.pickups} == {"c1-1": 1, "c1-2": number, "c2-2": number}
+
+
+def test_a_line_that_is_asked_for_in_both_and_reads_other_words_is_told(pair):
+    pair.here.do(Decide("c1", ("f1",), Decision.PICKUP, "", line("c1", 1), EDITION))
+    longer = replace(line("c1", 1), id="c1-0", first_word=0, word_count=4)
+    pair.there.do(Decide("c1", ("f1",), Decision.PICKUP, "", longer, EDITION))
+    assert [(row.what, row.id) for row in pair.compared()] == [(What.PICKUP, "c1-0")]
+
+
+def test_edits_that_are_taken_twice_keep_two_versions(pair):
+    for _ in range(2):
+        pair.here.do(EditReel("c1", CutAndClose(1000, 3000), edition=EDITION))
+        pair.there.do(EditReel("c1", CutAndClose(9000, 9500), edition=EDITION))
+        pair.take(pair.compared())
+        assert pair.here.book.chapter("c1").reel == pair.there.book.chapter("c1").reel
+    versions = pair.here.book.chapter("c1").versions
+    assert len({v.id for v in versions}) == len(versions) == 2
 
 
 def test_other_bytes_under_a_recordings_name_do_not_come_in(pair, tmp_path):

@@ -16,7 +16,7 @@ from faithful_reel.core.book.model import Book
 from faithful_reel.core.book.packing import Packed, packed
 from faithful_reel.core.book.store import Contents
 from faithful_reel.core.errors import FileProblem
-from faithful_reel.core.files import shown
+from faithful_reel.core.files import shown, temporary_folder
 from faithful_reel.core.jobs import Part, Watch
 from faithful_reel.core.work.copies import Copies, Difference, What, archive_name, differences, parted, steps_of
 from faithful_reel.core.work.timeline import Hearing
@@ -76,7 +76,7 @@ class CopiesPage(Page):
         here, head = self.bench.session.store.folder, self.bench.session.store.head
 
         def read(watch: Watch) -> _Open:
-            held = TemporaryDirectory(prefix="faithful-reel-", ignore_cleanup_errors=True)  # goes with what holds it
+            held = temporary_folder()
             with ExitStack() as given_up:
                 given_up.callback(held.cleanup)
                 folder = opened_apart(archive, Path(held.name) / "copy.reelbook", Part(watch, 0.0, 0.4))

@@ -27,6 +27,7 @@ from faithful_reel.app.transport.close_view import CloseView
 from faithful_reel.app.widgets.parts import ActSource
 from faithful_reel.core.audio.encode import SUFFIXES
 from faithful_reel.core.book.keeping import ARCHIVE_SUFFIX
+from faithful_reel.core.files import shown
 from faithful_reel.core.text.tables import SUFFIXES as TABLES
 from faithful_reel.core.work.exchange import SUFFIX
 from faithful_reel.core.work.exporting import WordTimes
@@ -222,7 +223,9 @@ class ListActs:
         path = self.ask.file("Bring in a list of findings", FINDINGS)
         if path is None:
             return
-        who, taken = QInputDialog.getText(self.ask.parent, "Bring in a list of findings", "Who found them", text=path.stem)
+        who, taken = QInputDialog.getText(
+            self.ask.parent, "Bring in a list of findings", "Who found them", text=shown(path.with_suffix(""))
+        )
         if taken:
             self._open(self.others)
             self.others.bring(path, who)
@@ -412,10 +415,10 @@ ACTS: tuple[Act[ListActs], ...] = (
     Act("list.versions", V, "Versions", "Ctrl+Alt+9", "The chapter as it was kept under a name", partial(L.toggle, title="Versions"), within=LISTS),
     Act("list.pieces", V, "Pieces and joins", "Shift+P", "The pieces of the lane in hand, where each is from and how it takes over", partial(L.toggle, title="Pieces and joins"), within=LISTS),
     Act("list.others", V, "Findings of others", "Ctrl+Alt+0", "Somebody else's list, each line at its place before it is taken in", partial(L.toggle, title="Findings of others"), within=LISTS),
-    Act("others.bring", Menu.PROOF, "Bring in a list of findings…", "Ctrl+Alt+L", "A table of a proof-listener: CSV, XLSX, DOCX or ODT, its columns in any order", L.bring_findings, AT, rank=1),
+    Act("others.bring", Menu.PROOF, "Bring in a list of findings…", "Ctrl+Shift+F", "A table of a proof-listener: CSV, XLSX, DOCX or ODT, its columns in any order", L.bring_findings, AT, rank=1),
     Act("others.take", E, "Take the findings in", "Ctrl+Alt+A", "All lines that are marked, as one step", L.take_findings, AT, rank=2, within=FROM_OTHERS),
     Act("others.next", E, "Next place of the line", "Ctrl+Alt+X", "The next place that it may mean", L.next_place, AT, rank=2, within=FROM_OTHERS),
-    Act("others.here", E, "The line means this place", "Ctrl+Alt+D", "The words or the sound that is marked, or the place that is shown", L.is_here, AT, rank=2, within=FROM_OTHERS),
+    Act("others.here", E, "The line means this place", "Ctrl+Alt+Return", "The words or the sound that is marked, or the place that is shown", L.is_here, AT, rank=2, within=FROM_OTHERS),
     Act("list.copies", V, "Another copy", "Ctrl+Alt+F", "What somebody else's copy of the book has more, chapter by chapter", partial(L.toggle, title="Another copy"), within=LISTS),
     Act("copies.compare", Menu.BOOK, "Compare with another copy…", "Ctrl+Alt+Z", "An archive of this book that came back: what it has more is taken over or left", L.compare, AT, rank=2),
     Act("copies.take", E, "Take over what is marked", "Ctrl+Alt+E", "From the other copy; what is of one kind in a chapter as one step", L.take_over, AT, rank=2, within=FROM_OTHERS),

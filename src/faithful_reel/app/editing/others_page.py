@@ -10,7 +10,7 @@ from faithful_reel.app.editing.pages import NO_LINE, Line, Page
 from faithful_reel.app.editing.presenter import Editing
 from faithful_reel.core.apart import apart
 from faithful_reel.core.book.model import ChapterState
-from faithful_reel.core.files import shown
+from faithful_reel.core.files import printable, shown
 from faithful_reel.core.jobs import Part, Watch
 from faithful_reel.core.text.tables import tables_of
 from faithful_reel.core.text.words import Chapter
@@ -74,7 +74,7 @@ class OthersPage(Page):
 
     def bring(self, path: Path, who: str) -> None:
         """Read a list beside the work and place its lines; `who` said so where the list does not tell it."""
-        self.name, self.who, self.busy, self._rows = shown(path), who.strip() or path.stem, True, {}
+        self.name, self.who, self.busy, self._rows = shown(path), printable(who.strip()) or shown(path.with_suffix("")), True, {}
         state, book, contents = self._state(), self.bench.book, self._reader()
 
         def read(watch: Watch) -> list[Placed]:

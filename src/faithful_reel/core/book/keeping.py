@@ -24,7 +24,7 @@ from faithful_reel.core.book.recordings import Fault, faults
 from faithful_reel.core.book.session import Session
 from faithful_reel.core.book.store import BookStore
 from faithful_reel.core.errors import BookDamaged, FileProblem, StoreProblem
-from faithful_reel.core.files import DATABASE, address, beside, hash_of, refuse_over, why
+from faithful_reel.core.files import DATABASE, address, beside, hash_of, refuse_over, shown, why
 from faithful_reel.core.jobs import Part, Unwatched, Watch
 
 KEEP_NEWEST, KEEP_DAYS = 6, 14
@@ -187,8 +187,7 @@ def unpacked(source: Path, folder: Path, watch: Watch | None = None) -> Path:
     watch = watch or Unwatched()
     if folder.exists():
         raise StoreProblem(f"{folder.name} is there already. Choose another name for the book.")
-    if not source.is_file():
-        raise FileProblem(f"The archive {source.name} is not there. Check the name and the folder.")
+    _see_archive(source)
     made = beside(folder)
     try:
         with zipfile.ZipFile(source) as archive:
@@ -221,6 +220,12 @@ _NO_ARCHIVE = (
 """What reading a damaged archive ends with."""
 
 
+def _see_archive(source: Path) -> None:
+    """Refuse what is not there, and what is no ordinary file: a pipe would be waited for."""
+    if not source.is_file():
+        raise FileProblem(f"The archive {shown(source)} is not there, or is no file. Check the name and the folder.")
+
+
 def _take_out(archive: zipfile.ZipFile, source: Path, entry: dict[str, Any], target: Path, watch: Watch) -> None:
     """Write one file of an archive, and check that it is as it was packed; a recording can not be written to from then on."""
     left = entry["size"]
@@ -250,6 +255,7 @@ def opened_apart(source: Path, folder: Path, watch: Watch | None = None) -> Path
         The folder can not be written.
     """
     watch = watch or Unwatched()
+    _see_archive(source)
     try:
         with zipfile.ZipFile(source) as archive:
             entry = next(e for e in _listed(archive, source) if e["name"] == DATABASE)
@@ -277,6 +283,7 @@ def recordings_from(source: Path, recordings: Sequence[Recording], folder: Path,
     """
     watch = watch or Unwatched()
     wanted = [r for r in recordings if not r.parts and not (folder / "recordings" / r.stored).is_file()]
+    _see_archive(source)
     part = beside(folder / "recordings" / "new")
     try:
         with zipfile.ZipFile(source) as archive:

@@ -16,7 +16,7 @@ from importlib.resources import files
 from pathlib import Path
 
 from faithful_reel.core.errors import FileProblem
-from faithful_reel.core.files import beside, harmless
+from faithful_reel.core.files import beside, harmless, printable
 from faithful_reel.core.pickups.ledger import Want
 
 HEADINGS = (
@@ -25,13 +25,6 @@ HEADINGS = (
 )  # fmt: skip
 FORMATS = (".pdf", ".html", ".docx", ".xlsx", ".csv")
 _FONTS = Path(str(files("faithful_reel") / "assets" / "fonts"))
-
-
-def printable(text: str) -> str:
-    """Without the characters that no document can hold: control characters, and halves of pairs that stand alone."""
-    return "".join(
-        c for c in text if c in "\t\n" or (ord(c) >= 32 and not 0xD800 <= ord(c) <= 0xDFFF and ord(c) not in {0xFFFE, 0xFFFF})
-    )
 
 
 @dataclass(frozen=True, slots=True)

@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import Any
 
 from faithful_reel.core.errors import AppError, FileProblem
-from faithful_reel.core.files import content_of, shown
+from faithful_reel.core.files import content_of, printable, shown
 from faithful_reel.core.jobs import Watch
 from faithful_reel.core.text.archives import opened, xml_of
 from faithful_reel.core.text.document import TooMuch
@@ -68,7 +68,7 @@ def _plain(rows: Iterable[Iterable[str]]) -> Table:
     for number, row in enumerate(rows):
         if number >= MOST_ROWS:
             raise TooMuch
-        cells = [" ".join(cell[:MOST_LETTERS].split()) for cell in row][:MOST_COLUMNS]
+        cells = [" ".join(printable(cell[:MOST_LETTERS]).split()) for cell in row][:MOST_COLUMNS]
         if any(cells):
             table.append(cells)
     width = max((at + 1 for row in table for at, cell in enumerate(row) if cell), default=0)

@@ -58,7 +58,6 @@ class Difference:
     """One thing that the other copy has more, or otherwise.
 
     `here` and `there` say how it stands in each; `clash` that both were changed since they parted.  `why` says why it can not be
-    taken over, empty where it can; `take` does it.  `start` is where in the chapter's recording it is, -1 where nowhere.
     """
 
     chapter: str
@@ -70,7 +69,6 @@ class Difference:
     clash: bool
     take: TakeOver
     why: str = ""
-    start: int = -1
     told: tuple[str, ...] = ()
 
     @property
@@ -203,20 +201,16 @@ class _Chapter:
         there: str,
         *,
         clash: bool = False,
-        start: int = -1,
         why: str = "",
         **take: object,
     ) -> Difference:
         step = TakeOver(self._there.id, words, **take)  # type: ignore[arg-type]  # its fields
-        return Difference(self._there.id, what, name, words, here, there, clash, step, why or self._why, start)
+        return Difference(self._there.id, what, name, words, here, there, clash, step, why or self._why)
 
     def _hearing(self) -> Difference:
         """What was heard there: its findings as the ear made them; what was decided here stays."""
-        bare = tuple(
-            f if by_hand(f) else replace(f, decision=Decision.OPEN, note="", kept=False, by=())
-            for f in self._there.findings
-            if not by_hand(f)
-        )
+        ears = (f for f in self._there.findings if not by_hand(f))
+        bare = tuple(replace(f, decision=Decision.OPEN, note="", kept=False, by=()) for f in ears)
         heard = PlaceHearing(self._there.id, self._there.hearing, bare, EDITION)
         clash = bool(self._own.hearing) and self._own.hearing != self._was.hearing
         here = "heard" if self._own.hearing else "not heard"
@@ -235,7 +229,7 @@ class _Chapter:
                     yield self._new(f, free)
                 elif f.decision is not Decision.OPEN or f.note:
                     why = "This finding is of what was heard there. Take that over first."
-                    yield self._made(What.DECISION, f.id, _of(f), "", f.decision.value, clash=False, start=f.start, why=why)
+                    yield self._made(What.DECISION, f.id, _of(f), "", f.decision.value, clash=False, why=why)
                 continue
             before = was or replace(f, decision=Decision.OPEN, note="", kept=False, by=())
             gone = "This finding is not here any more." if own is None else ""
@@ -255,26 +249,21 @@ class _Chapter:
                 mine.decision.value,
                 f.decision.value,
                 clash=clash,
-                start=f.start,
                 why=gone,
                 decided=(decide,),
             )
         elif f.kept and not before.kept and not mine.kept:
             settle = Settle(chapter, mine.id, kept=True)
-            yield self._made(
-                What.DECISION, f.id, _of(f), "in doubt", "is there", clash=False, start=f.start, why=gone, settled=(settle,)
-            )
+            yield self._made(What.DECISION, f.id, _of(f), "in doubt", "is there", clash=False, why=gone, settled=(settle,))
         if f.note not in (before.note, mine.note):
             note = NoteFinding(chapter, mine.id, f.note)
             theirs, clash = f.note or "no note", mine.note != before.note
-            yield self._made(
-                What.NOTE, f.id, _of(f), mine.note or "no note", theirs, clash=clash, start=f.start, why=gone, noted=(note,)
-            )
+            yield self._made(What.NOTE, f.id, _of(f), mine.note or "no note", theirs, clash=clash, why=gone, noted=(note,))
         said = tuple(who for who in f.by if who not in before.by and who not in mine.by)
         if said:
             told = TakeFindings((), tuple((chapter, mine.id, who, "") for who in said), self._name)
             who = f"said by {', '.join(said)}"
-            yield self._made(What.NOTE, f"{f.id} by", _of(f), "", who, clash=False, start=f.start, why=gone, told=(told,))
+            yield self._made(What.NOTE, f"{f.id} by", _of(f), "", who, clash=False, why=gone, told=(told,))
 
     def _new(self, f: Finding, free: Iterator[str]) -> Difference:
         """A finding that is not here, with what was decided of it."""
@@ -284,7 +273,7 @@ class _Chapter:
         if f.decision is not Decision.OPEN:
             decided = (Decide(self._there.id, (name,), f.decision, "", self._line_of(f), EDITION),)
         words = f.decision.value if decided else "found"
-        return self._made(What.FINDING, f.id, _of(f), "", words, clash=False, start=f.start, found=(made,), decided=decided)
+        return self._made(What.FINDING, f.id, _of(f), "", words, clash=False, found=(made,), decided=decided)
 
     def _line_of(self, f: Finding) -> Pickup | None:
         """The line that is to be read again for a finding, as it was asked for there."""
@@ -300,7 +289,9 @@ class _Chapter:
             parted = len(was.reel) if was.reel is not None else 0
             longer = (len(there.reel) - parted) / rate
             name = f"as it was before {self._name}"
-            reel = TakeReel(there.id, there.reel, "Take over", f"other-{self._copies.step}-{there.id}", name)
+            taken = {v.id for v in own.versions}
+            kept = next(v for n in itertools.count(1) if (v := f"other-{self._copies.step}-{n}") not in taken)
+            reel = TakeReel(there.id, there.reel, "Take over", kept, name)
             told = f"{longer:+.2f} s".replace("-", "\N{MINUS SIGN}") if longer else "as long as it was"
             made = self._made(
                 What.EDITS, "reel", "the edits", "edited too" if clash else "not edited", told, clash=clash,
@@ -382,7 +373,8 @@ def _pickups(here: Book, copies: Copies, chapter: ChapterState) -> Iterator[Diff
         findings = same.findings if same is not None else tuple(f for f in there.findings if any(g.id == f for g in own.findings))
         number, rounds = _round(here, copies, there.round, targets)
         made = replace(there, id=target, findings=findings, round=number)
-        comes_with_its_decision = same is None and there.findings and _fresh(there) == replace(there, findings=())
+        asked = any(f.id in there.findings and f.decision is Decision.PICKUP for f in own.findings)
+        comes_with_its_decision = same is None and there.findings and not asked and _fresh(there) == replace(there, findings=())
         if made == same or comes_with_its_decision:
             continue
         clash = same is not None and same != was and replace(same, findings=()) != (replace(was, findings=()) if was else None)
@@ -392,22 +384,21 @@ def _pickups(here: Book, copies: Copies, chapter: ChapterState) -> Iterator[Diff
         )  # fmt: skip
         yield Difference(
             chapter.id, What.PICKUP, there.id, there.line, _pickup_words(same) if same else "", _pickup_words(there), clash, take,
-            why, there.start,
+            why,
         )  # fmt: skip
 
 
 def _round(here: Book, copies: Copies, number: int, targets: dict[str, str]) -> tuple[int, tuple[Round, ...]]:
     """The number that a round of the other copy has here, and it where it is not here; one whose number is taken gets another."""
     sent = next((r for r in copies.there.rounds if r.number == number), None)
-    before = next((r for r in copies.base.rounds if r.number == number), None)
-    own = next((r for r in here.rounds if r.number == number), None)
-    if sent is None or own == sent or (own is not None and before is not None):
+    if sent is None or sent in copies.base.rounds:
         return number, ()
-    if own is not None:
-        number += max(r.number for r in (*here.rounds, *copies.there.rounds))
-        if any(r.number == number for r in here.rounds):  # it came with another line of it
-            return number, ()
-    return number, (replace(sent, number=number, pickups=tuple(targets.get(p, p) for p in sent.pickups)),)
+    mapped = replace(sent, pickups=tuple(targets.get(p, p) for p in sent.pickups))
+    own = next((r for r in here.rounds if replace(r, number=number) == mapped), None)
+    if own is not None:  # it came with another line of it, or is the same in both
+        return own.number, ()
+    free = number if all(r.number != number for r in here.rounds) else number + max(r.number for r in here.rounds)
+    return free, (replace(mapped, number=free),)
 
 
 def _pickup_words(pickup: Pickup) -> str:

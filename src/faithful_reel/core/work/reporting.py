@@ -12,8 +12,7 @@ from pathlib import Path
 from faithful_reel.core.book.model import Book, ChapterState
 from faithful_reel.core.collate.findings import Decision, Finding, is_shown
 from faithful_reel.core.errors import StoreProblem
-from faithful_reel.core.files import beside, harmless, refuse_over
-from faithful_reel.core.pickups.sheets import printable
+from faithful_reel.core.files import beside, harmless, printable, refuse_over
 from faithful_reel.core.text.words import Chapter
 from faithful_reel.core.times import TimeFormat, time_text
 from faithful_reel.core.work.timeline import finding_spans
