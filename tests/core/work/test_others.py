@@ -114,8 +114,8 @@ def test_a_line_across_the_table_names_the_chapter_and_a_remark_does_not():
         ("Chapter Two", "green", ""),
         ("Chapter Two", "", "Part of it is soft"),
     ]
-    remarks = [["remark", "time"], ["Chapter heading is missing", ""]]
-    assert len(lines_of([remarks], LIST)) == 1
+    remarks = [["remark", "time"], ["Chapter heading is missing", ""], ["Chapter 3 is soft", ""]]
+    assert len(lines_of([remarks], LIST)) == 2
     words = [["as written", "as heard"], ["Part of the harbour", ""], ["green", "great"]]
     assert [(s.chapter, s.written) for s in lines_of([words], LIST)] == [("", "Part of the harbour"), ("", "green")]
     pages = [["page", "as written", "as heard"], ["12", "", ""], ["13", "green", "great"]]
