@@ -9,8 +9,8 @@ import pytest
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QMenu
-from support.hands import ALT, CTRL, LEFT, NONE, RATE, SHIFT, move, start
-from support.hearing import STEP, WORD, lay_hearing
+from support.hands import ALT, CTRL, LEFT, NONE, RATE, SHIFT, at_proof, move, reel, start
+from support.hearing import STEP, WORD
 
 from faithful_reel.app.editing.cutting import Cutting
 from faithful_reel.core.book.commands import EditReel
@@ -25,11 +25,7 @@ GAP = STEP - WORD
 @pytest.fixture
 def desk(opened):
     """The window at the Proof desk, its first chapter heard, the loupe on word 10."""
-    lay_hearing(opened.window.bench)
-    opened.do("view.proof")
-    opened.do("edit.ease")  # edges stay where the laid words begin and end
-    opened.window.loupe.look_at(start(10), span_s=4.0)
-    return opened
+    return at_proof(opened)
 
 
 @pytest.fixture
@@ -73,10 +69,6 @@ def press(desk, key, held=NONE):
     galley.setFocus()
     QTest.qWait(260)  # no key is held down
     QTest.keyClick(galley, key, held)
-
-
-def reel(desk):
-    return desk.bookstate.chapters[0].reel
 
 
 def stretch(desk):

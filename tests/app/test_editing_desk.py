@@ -6,8 +6,8 @@ import pytest
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QFileDialog, QInputDialog, QMessageBox
-from support.hands import ALT, FIRST, LEFT, NONE, SHIFT, drag, start
-from support.hearing import STEP, WORD, lay_hearing
+from support.hands import ALT, FIRST, LEFT, NONE, SHIFT, at_proof, drag, editing, reel, start
+from support.hearing import STEP, WORD
 
 from faithful_reel.app.asking import Asking
 from faithful_reel.app.editing import acts as edit_acts
@@ -24,19 +24,7 @@ from faithful_reel.core.work.editing import lane_told
 @pytest.fixture
 def desk(opened):
     """The window at the Proof desk, its first chapter heard, the loupe on word 10."""
-    lay_hearing(opened.window.bench)
-    opened.do("view.proof")
-    opened.do("edit.ease")  # edges stay where the laid words begin and end
-    opened.window.loupe.look_at(start(10), span_s=4.0)
-    return opened
-
-
-def editing(desk):
-    return desk.window.parts.editing
-
-
-def reel(desk):
-    return desk.bookstate.chapters[0].reel
+    return at_proof(opened)
 
 
 def labels(desk):

@@ -14,8 +14,8 @@ from PyQt6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
 from PyQt6.QtGui import QDropEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QFileDialog, QInputDialog
-from support.hands import CTRL, FIRST, LEFT, NONE, RATE, drag_over, start
-from support.hearing import STEP, WORD, lay_hearing
+from support.hands import CTRL, FIRST, LEFT, NONE, RATE, at_proof, drag_over, editing, reel, start
+from support.hearing import STEP, WORD
 from support.jobs import HeldJobs
 from support.sounds import noise
 
@@ -39,19 +39,7 @@ from faithful_reel.core.work.timeline import still_heard
 def desk(opened, monkeypatch, tmp_path):
     """The window at the Proof desk, its first chapter heard; the house's shelf is empty."""
     monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path / "data"))
-    lay_hearing(opened.window.bench)
-    opened.do("view.proof")
-    opened.do("edit.ease")  # edges stay where the laid words begin and end
-    opened.window.loupe.look_at(start(10), span_s=4.0)
-    return opened
-
-
-def editing(desk):
-    return desk.window.parts.editing
-
-
-def reel(desk):
-    return desk.bookstate.chapters[0].reel
+    return at_proof(opened)
 
 
 def notice(desk):

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pytest
 from PyQt6.QtTest import QTest
-from support.hands import ALT, RATE, drag, start
+from support.hands import ALT, RATE, at_proof, drag, start
 from support.hearing import STEP, WORD, lay_hearing, lay_retake
 
 from faithful_reel.app.editing.cutting import Cutting
@@ -206,10 +206,7 @@ ROWS = (
 
 
 def test_the_acts_of_all_day_take_no_more_strokes_than_they_may_and_the_table_is_as_it_is_written(opened, qtbot):
-    lay_hearing(opened.window.bench)
-    opened.do("view.proof")
-    opened.do("edit.ease")  # edges stay where the laid words begin and end
-    opened.window.loupe.look_at(start(10), span_s=4.0)
+    at_proof(opened)
     hands, lines = Hands(opened), []
     for name, act, most in ROWS:
         heard = act(hands)

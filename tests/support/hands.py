@@ -1,4 +1,4 @@
-"""Places of the laid hearing, and a mouse that is held and moved over a widget."""
+"""A window at the Proof desk, places of the laid hearing, and a mouse that is held and moved over a widget."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from PyQt6.QtGui import QMouseEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
 
-from support.hearing import STEP
+from support.hearing import STEP, lay_hearing
 
 FIRST, RATE = 441_000, 44_100
 LEFT = Qt.MouseButton.LeftButton
@@ -24,6 +24,23 @@ NONE, SHIFT, CTRL, ALT = (
 def start(word):
     """Where a word of the laid hearing begins, before the added word at 30."""
     return FIRST + STEP * word
+
+
+def at_proof(opened):
+    """The window at the Proof desk, its first chapter heard, the loupe on word 10."""
+    lay_hearing(opened.window.bench)
+    opened.do("view.proof")
+    opened.do("edit.ease")  # edges stay where the laid words begin and end
+    opened.window.loupe.look_at(start(10), span_s=4.0)
+    return opened
+
+
+def editing(desk):
+    return desk.window.parts.editing
+
+
+def reel(desk):
+    return desk.bookstate.chapters[0].reel
 
 
 def move(widget, point, held=NONE):
