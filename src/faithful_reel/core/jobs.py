@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import queue
 import threading
+from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
+from itertools import islice
 from typing import Protocol, TypeVar
 
 from faithful_reel.core.errors import Cancelled
@@ -102,12 +104,18 @@ def ahead(parts: Iterable[T], depth: int = 4) -> Iterator[T]:
 
 
 def at_once(work: Callable[[S], T], items: Iterable[S], workers: int = 3) -> Iterator[T]:
-    """The results of `work` for every item, in order, made a few at a time; what is not begun is dropped at the end."""
+    """The results of `work` for every item, in order, made a few at a time; what is not begun is dropped at the end.
+
+    No more than a few results wait to be taken.
+    """
+    left = iter(items)
     with ThreadPoolExecutor(workers, thread_name_prefix="at-once") as pool:
-        futures = [pool.submit(work, item) for item in items]
+        waiting = deque(pool.submit(work, item) for item in islice(left, 2 * workers))
         try:
-            for future in futures:
-                yield future.result()
+            while waiting:
+                result = waiting.popleft().result()
+                waiting.extend(pool.submit(work, item) for item in islice(left, 1))
+                yield result
         finally:
-            for future in futures:
+            for future in waiting:
                 future.cancel()

@@ -2,23 +2,18 @@
 
 from __future__ import annotations
 
-import contextlib
-import os
-import tempfile
 from collections.abc import Callable, Generator, Iterator
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Self
 
 import numpy as np
 from numpy.typing import NDArray
 
 from faithful_reel.core.audio.encode import AudioWriter
-from faithful_reel.core.audio.files import BLOCK
+from faithful_reel.core.audio.raw import RawFile
 from faithful_reel.core.audio.roomtone import FRAME_S
 from faithful_reel.core.audio.voice import SOUND_DB, Voice, runs
-from faithful_reel.core.errors import FileProblem, SignalError
-from faithful_reel.core.files import shown
+from faithful_reel.core.errors import SignalError
 from faithful_reel.core.jobs import Part, Unwatched, Watch, ahead
 from faithful_reel.core.measure.levels import Figures, Meter
 from faithful_reel.core.measure.profile import Profile, Verdict, verdicts
@@ -104,61 +99,8 @@ class _Tone:
         return RoomTone(source, self.start, self.stop, length, gain_db=self.gain_db, join=LIKE, seed=seed)
 
 
-class _RawFile:
-    """Interleaved float32 samples in a file without a name, which is gone however we end: written in order, read anywhere."""
-
-    def __init__(self, folder: Path, channels: int) -> None:
-        self.channels = channels
-        self.frames = 0
-        self._folder = folder
-        try:
-            self._file = tempfile.TemporaryFile(dir=folder)  # noqa: SIM115 - closed by whoever made it
-        except OSError as problem:
-            raise _no_room(folder, problem) from problem
-
-    def __enter__(self) -> Self:
-        return self
-
-    def __exit__(self, *_: object) -> None:
-        with contextlib.suppress(OSError):  # what did not fit is still to be written
-            self._file.close()
-
-    def write(self, parts: Generator[Signal]) -> Iterator[Signal]:
-        """Write all (channels, n) blocks, handing each on.  FileProblem where there is no room."""
-        with contextlib.closing(parts):  # whatever happens, so that nothing waits for its next block
-            for x in parts:
-                try:
-                    self._file.write(np.ascontiguousarray(x.T, dtype=np.float32).tobytes())
-                    self._file.flush()
-                except OSError as problem:
-                    raise _no_room(self._folder, problem) from problem
-                self.frames += x.shape[1]
-                yield x
-
-    def blocks(self, *, every: int = 1) -> Iterator[Signal]:
-        """All blocks, or every nth."""
-        for first in range(0, self.frames, BLOCK * every):
-            yield self("", first, min(self.frames, first + BLOCK))
-
-    def __call__(self, recording: str, start: int, stop: int) -> Signal:
-        """Samples `start` to `stop`, zeros outside of the file."""
-        del recording
-        out = np.zeros((self.channels, stop - start), np.float32)
-        first, last = max(0, start), min(self.frames, stop)
-        if last > first:
-            data = os.pread(self._file.fileno(), (last - first) * self.channels * 4, first * self.channels * 4)
-            out[:, first - start : last - start] = np.frombuffer(data, np.float32).reshape(-1, self.channels).T
-        return out
-
-
-def _no_room(folder: Path, problem: OSError) -> FileProblem:
-    return FileProblem(
-        f"There is no room to master in the folder {shown(folder.absolute())} ({problem.strerror}). Make room and try again."
-    )
-
-
 def surveyed(
-    renderer: Renderer, rate: int, channels: int, low_cut_hz: float, cut: _RawFile, known: Span | None, watch: Watch
+    renderer: Renderer, rate: int, channels: int, low_cut_hz: float, cut: RawFile, known: Span | None, watch: Watch
 ) -> Survey:
     """Measure a reel, find its speech, and write it through the low cut to `cut`.
 
@@ -307,7 +249,7 @@ def master_reel(
     """
     settings = settings or Settings()
     watch = watch or Unwatched()
-    with _RawFile(out.parent, channels) as cut:
+    with RawFile(out.parent, channels) as cut:
         survey = surveyed(renderer, rate, channels, settings.low_cut_hz, cut, words, Part(watch, 0.0, 0.2))
         target = _target(profile)
         depth = _reduction_needed(survey.cut, profile, target) if settings.reduce_noise else 0.0
@@ -317,7 +259,7 @@ def master_reel(
             trimmed = Renderer(reel, cut)
             lead_db = target - survey.cut.lufs
             reduction = _reduction(trimmed, survey.voice, moved, channels, depth) if depth > 0 else None
-            with _RawFile(out.parent, channels) as pressed:
+            with RawFile(out.parent, channels) as pressed:
                 measured = _pressed(trimmed, rate, reduction, lead_db, settings, pressed, Part(watch, 0.2, 0.4))
                 meter, steps_made = _levelled(
                     pressed, rate, measured, lead_db, target, profile, out, checked, Part(watch, 0.4, 1.0)
@@ -397,7 +339,7 @@ def _pressed(
     reduction: NoiseReduction | None,
     lead_db: float,
     settings: Settings,
-    pressed: _RawFile,
+    pressed: RawFile,
     watch: Watch,
 ) -> float:
     """Noise reduction, gain to the usual level and compression into `pressed`; its loudness in LUFS."""
@@ -424,7 +366,7 @@ def _pressed(
 
 
 def _levelled(
-    pressed: _RawFile,
+    pressed: RawFile,
     rate: int,
     loudness: float,
     lead_db: float,

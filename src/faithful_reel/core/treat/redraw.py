@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 from numpy.typing import NDArray
 from scipy.linalg import solve_toeplitz
@@ -22,16 +24,22 @@ LEAST = 64
 
 
 def predictor(x: NDArray[np.float64], order: int) -> NDArray[np.float64]:
-    """Coefficients 1, a1 … ap of the filter that whitens (n,) sound, by the autocorrelation method.
+    """Coefficients 1, a1 … ap of the filter that whitens (n,) sound, by the autocorrelation method: (order + 1,)."""
+    return predictor_of((x,), order)
+
+
+def predictor_of(parts: Sequence[NDArray[np.float64]], order: int) -> NDArray[np.float64]:
+    """The same of several stretches, (n,) each, as of one sound: (order + 1,).
 
     References
     ----------
     Makhoul, "Linear prediction: a tutorial review", Proceedings of the IEEE 63 (1975), equation 33.
     """
-    n = len(x)
-    size = 1 << (2 * n - 1).bit_length()
-    spectrum = np.fft.rfft(x * np.hanning(n), size)
-    r = np.fft.irfft(np.abs(spectrum) ** 2, size)[: order + 1]
+    r = np.zeros(order + 1)
+    for x in parts:
+        size = 1 << (2 * len(x) + order).bit_length()
+        spectrum = np.fft.rfft(x * np.hanning(len(x)), size)
+        r += np.fft.irfft(np.abs(spectrum) ** 2, size)[: order + 1]
     r[0] = r[0] * (1 + 1e-9) + 1e-12
     return np.concatenate([[1.0], -solve_toeplitz(r[:-1], r[1:])])
 

@@ -1,0 +1,121 @@
+"""Flaws of known place and size, laid on clean readings by a fixed seed."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.signal import butter, lfilter, sosfiltfilt
+
+from faithful_reel.core.treat.redraw import predictor
+
+
+@dataclass(frozen=True)
+class Planted:
+    """A flaw at samples [start, stop): of a kind, at a level in dB, in a `vowel` or a `pause`."""
+
+    start: int
+    stop: int
+    kind: str
+    level: float
+    where: str
+
+
+def residual_level(x: np.ndarray, at: int, rate: int) -> float:
+    """RMS of the prediction error of the 25 ms around a sample."""
+    half = int(0.0125 * rate)
+    part = np.asarray(x[max(0, at - half) : at + half], np.float64)
+    order = 48 if rate > 32_000 else 32
+    error = lfilter(predictor(part, order), [1.0], part)[order:]
+    return float(np.sqrt(np.mean(np.square(error))) + 1e-9)
+
+
+def click(kind: str, rate: int, rng: np.random.Generator) -> np.ndarray:
+    """The shape of a click, RMS 1 over its length."""
+    if kind == "single":
+        y = np.ones(1)
+    elif kind == "short":  # 0.1 to 1 ms: a burst that decays
+        n = max(2, int(rng.uniform(0.0001, 0.001) * rate))
+        y = rng.standard_normal(n) * np.exp(-2.0 * np.arange(n) / n)
+    else:  # a mouth click, 1.5 to 6 ms: one or two ringing cavities
+        n = int(rng.uniform(0.0015, 0.006) * rate)
+        t = np.arange(n) / rate
+        y = np.zeros(n)
+        for _ in range(2):
+            hz = rng.uniform(900, min(5000, 0.4 * rate))
+            begin = int(rng.uniform(0, 0.3) * n)
+            ring = np.sin(2 * np.pi * hz * t + rng.uniform(0, 6)) * np.exp(-t / (0.25 * n / rate))
+            y[begin:] += ring[: n - begin] * rng.uniform(0.4, 1)
+        y += 0.2 * rng.standard_normal(n) * np.exp(-np.arange(n) / (0.15 * n))
+        fade = max(2, n // 5)
+        y[-fade:] *= np.linspace(1, 0, fade)
+    return y / np.sqrt(np.mean(np.square(y))) * (1 if rng.random() < 0.5 else -1)
+
+
+def with_clicks(reading, levels, seed: int, *, every_s: float = 0.5, kinds=("single", "short", "mouth")):
+    """A reading with clicks so many dB (RMS over their length) over the local residual: sound, what was planted."""
+    rng = np.random.default_rng(seed)
+    x, mask, rate = reading.sound.astype(np.float64), reading.mask(), reading.rate
+    y, planted = x.copy(), []
+    at = int(0.3 * rate)
+    while at < len(x) - int(0.3 * rate):
+        around = mask[at - int(0.03 * rate) : at + int(0.03 * rate)]
+        own = x[at - int(0.015 * rate) : at + int(0.015 * rate)]
+        loud = 10 * np.log10(np.mean(np.square(own)) + 1e-20) > -30
+        where = "vowel" if around.all() and loud else "pause" if not around.any() else ""
+        if where == "vowel":
+            low = np.mean(np.square(sosfiltfilt(butter(4, 2000, fs=rate, output="sos"), own)))
+            where = "vowel" if low > 0.7 * np.mean(np.square(own)) else ""
+        if not where:
+            at += int(0.05 * rate)
+            continue
+        kind, level = str(rng.choice(kinds)), float(rng.choice(levels))
+        shape = click(kind, rate, rng) * residual_level(x, at, rate) * 10 ** (level / 20)
+        y[at : at + len(shape)] += shape
+        planted.append(Planted(at, at + len(shape), kind, level, where))
+        at += int(every_s * rate * rng.uniform(0.7, 1.3))
+    return np.clip(y, -1, 1).astype(np.float32), planted
+
+
+def pop(rate: int, rng: np.random.Generator) -> np.ndarray:
+    """A burst of air on the membrane: a sudden swing that rings out between 15 and 60 Hz, with some rumble on it, peak 1."""
+    n = int(rng.uniform(0.07, 0.2) * rate)
+    t = np.arange(n) / rate
+    hz = rng.uniform(18, 45)
+    y = np.sin(2 * np.pi * hz * t * (1 - 0.25 * t / t[-1])) * np.exp(-t / (0.35 * t[-1]))
+    rumble = sosfiltfilt(butter(2, [20, 110], "bandpass", fs=rate, output="sos"), rng.standard_normal(n))
+    y += 0.25 * rumble / np.max(np.abs(rumble)) * np.exp(-t / (0.3 * t[-1]))
+    rise = int(0.004 * rate)
+    y[:rise] *= np.sin(np.pi / 2 * np.arange(rise) / rise) ** 2
+    fade = n // 4
+    y[-fade:] *= np.cos(np.pi / 2 * np.arange(fade) / fade) ** 2
+    return y / np.max(np.abs(y)) * (1 if rng.random() < 0.5 else -1)
+
+
+def with_pops(reading, levels, seed: int, *, every_s: float = 2.5):
+    """A reading with bursts whose peak stands at so many dB beside that of the speech, where a voice sets in or goes on."""
+    rng = np.random.default_rng(seed)
+    x, mask, rate = reading.sound.astype(np.float64), reading.mask(), reading.rate
+    y, planted, peak = x.copy(), [], np.percentile(np.abs(x), 99.9)
+    at = int(0.5 * rate)
+    while at < len(x) - int(0.5 * rate):
+        if not mask[at : at + int(0.1 * rate)].all():
+            at += int(0.05 * rate)
+            continue
+        level = float(rng.choice(levels))
+        shape = pop(rate, rng) * peak * 10 ** (level / 20)
+        y[at : at + len(shape)] += shape
+        planted.append(Planted(at, at + len(shape), "pop", level, "vowel"))
+        at += int(every_s * rate * rng.uniform(0.7, 1.3))
+    return y.astype(np.float32), planted
+
+
+def hum(n: int, rate: int, mains: float, drift_hz: float, seed: int, harmonics: int = 12) -> np.ndarray:
+    """Mains with harmonics that fall off, RMS 1; its frequency wanders by `drift_hz` from end to end."""
+    rng = np.random.default_rng(seed)
+    t = np.arange(n) / rate
+    period = rng.uniform(15, 40)
+    hz = mains + rng.uniform(-0.1, 0.1) + drift_hz / 2 * np.sin(2 * np.pi * t / period + rng.uniform(0, 6))
+    phase = 2 * np.pi * np.cumsum(hz) / rate
+    y = sum(rng.uniform(0.3, 1) / h**0.7 * np.sin(h * phase + rng.uniform(0, 6)) for h in range(1, harmonics + 1))
+    return y / np.sqrt(np.mean(np.square(y)))
