@@ -119,3 +119,41 @@ def hum(n: int, rate: int, mains: float, drift_hz: float, seed: int, harmonics: 
     phase = 2 * np.pi * np.cumsum(hz) / rate
     y = sum(rng.uniform(0.3, 1) / h**0.7 * np.sin(h * phase + rng.uniform(0, 6)) for h in range(1, harmonics + 1))
     return y / np.sqrt(np.mean(np.square(y)))
+
+
+def room(kind: str, n: int, rate: int, seed: int) -> np.ndarray:
+    """A room's noise, RMS 1: `pink` that drifts by 6 dB, a `fan` with its hum, or `hiss`."""
+    rng = np.random.default_rng(seed)
+    spectrum = np.fft.rfft(rng.standard_normal(n))
+    hz = np.fft.rfftfreq(n, 1 / rate)
+    hz[0] = hz[1]
+    if kind == "pink":
+        y = np.fft.irfft(spectrum / np.sqrt(np.maximum(hz, 20)), n)
+        y *= 10 ** (np.interp(np.arange(n), np.linspace(0, n, 9), 3 * np.sin(np.arange(9) * 1.9 + seed)) / 20)
+    elif kind == "fan":
+        y = np.fft.irfft(spectrum / (1 + (hz / 250) ** 1.2), n)
+        y = y / np.std(y) + 0.5 * hum(n, rate, 50, 0.0, seed, 6)
+    else:
+        y = np.fft.irfft(spectrum * np.sqrt(np.clip(hz / 3000, 0.05, 1.5)), n)
+    return y / np.sqrt(np.mean(np.square(y)))
+
+
+def room_answer(rate: int, rt_s: float, seed: int) -> tuple[np.ndarray, int]:
+    """An impulse response: the direct sound, early reflections, and a tail that decays by 60 dB in `rt_s`, sooner in the treble;
+    with the sample at which the late part begins (50 ms)."""
+    rng = np.random.default_rng(seed)
+    n = int(1.3 * rt_s * rate)
+    t = np.arange(n) / rate
+    tail = np.zeros(n)
+    edges = (0, 350, 1000, 3000, 0.49 * rate)
+    for (low, high), share in zip(zip(edges, edges[1:], strict=False), (1.05, 1.0, 0.85, 0.6), strict=False):
+        spectrum = np.fft.rfft(rng.standard_normal(n))
+        hz = np.fft.rfftfreq(n, 1 / rate)
+        spectrum[(hz < low) | (hz >= high)] = 0
+        tail += np.fft.irfft(spectrum, n) * 10 ** (-3 * t / (rt_s * share))
+    tail[: int(0.004 * rate)] = 0
+    h = tail / np.sqrt(np.sum(tail**2)) * 10 ** (np.interp(rt_s, [0.3, 0.5, 0.8], [-3.0, 0.0, 2.0]) / 20)
+    h[0] = 1.0
+    for _ in range(6):
+        h[int(rng.uniform(0.003, 0.03) * rate)] += rng.uniform(-0.25, 0.25)
+    return h, int(0.05 * rate)

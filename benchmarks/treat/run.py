@@ -16,16 +16,25 @@ from pathlib import Path
 
 import numpy as np
 import soundfile
-from flaws import hum, with_clicks, with_pops
+from flaws import hum, room, room_answer, with_clicks, with_pops
 from material import SPEECH_DB, band, db, part
 
-from faithful_reel.core.treat.cells import Held, treated_cells
+from pystoi import stoi
+from scipy.signal import fftconvolve, stft
+
+from faithful_reel.core.audio.voice import VoiceBands
+from faithful_reel.core.treat.cells import Held, grid, near, treated_cells
 from faithful_reel.core.treat.clicks import clicks_redrawn, found_clicks
 from faithful_reel.core.treat.clipping import clipped_places, clipping_redrawn, piles
+from faithful_reel.core.treat.echo import EchoReduced, reverberation
 from faithful_reel.core.treat.hum import HumTaken, found_hum
+from faithful_reel.core.treat.noise import NoiseReduced, room_noise
 from faithful_reel.core.treat.places import Patched
 from faithful_reel.core.treat.plosives import found_plosives, low_levels, plosives_tamed
+from faithful_reel.core.treat.pauses import spans_of
 from faithful_reel.core.treat.sibilance import found_sibilance, sibilance_softened, sibilant_levels, sibilants
+from faithful_reel.core.treat.spectral import weighed
+from faithful_reel.core.units import Span
 
 SHORT: list[str] = []
 
@@ -281,6 +290,153 @@ def hums(held: bool | None) -> None:
     told("clean changed by, worst", max(changes, default=-200.0), "<= -45", unit="dB")
 
 
+def voice_spans(sound: Held) -> tuple[list[Span], list[Span]]:
+    """Where somebody speaks, and the pauses away from it, as a treatment finds them."""
+    bands = VoiceBands(sound.rate, sound.channels)
+    bands.feed(sound.sound)
+    return spans_of(bands.voice())
+
+
+def frames_db(x: np.ndarray, rate: int) -> np.ndarray:
+    """Levels of 20 ms."""
+    size = rate // 50
+    return 10 * np.log10(np.mean(np.square(x[: len(x) // size * size].reshape(-1, size), dtype=np.float64), axis=1) + 1e-20)
+
+
+def powers(x: np.ndarray, rate: int) -> np.ndarray:
+    _, _, table = stft(x, rate, nperseg=rate // 25, noverlap=rate // 50)
+    return np.square(np.abs(table)).T + 1e-20
+
+
+def kurtosis(x: np.ndarray, rate: int, still: np.ndarray) -> float:
+    """Of the power of noise, bin by bin, about its mean: what musical noise raises."""
+    table = powers(x, rate)
+    inside = still[np.minimum(np.arange(len(table)) * (rate // 50), len(still) - 1)]
+    hz = np.linspace(0, rate / 2, table.shape[1])
+    rows = table[inside][:, (hz > 100) & (hz < 0.4 * rate)]
+    rows = rows / rows.mean(axis=0)
+    return float(np.mean(np.mean((rows - 1) ** 4, axis=0) / np.mean((rows - 1) ** 2, axis=0) ** 2))
+
+
+def noise_figures(clean: np.ndarray, noisy: np.ndarray, after: np.ndarray, r, still: np.ndarray) -> dict[str, float]:
+    """What is told of noise reduction: floor, its spread, kurtosis, what the voice lost, how well it is understood."""
+    rate = r.rate
+    runs_ = np.flatnonzero(np.diff(np.concatenate([[False], still, [False]]))).reshape(-1, 2)
+    inner = [(a + rate // 10, b - rate // 10) for a, b in runs_ if b - a > 0.35 * rate]
+    floors = np.array([db(after[a:b]) for a, b in inner])
+    levels = [frames_db(x, rate) for x in (clean, after)]
+    soft = (levels[0] > -50) & (levels[0] < -35)
+    high = [
+        frames_db(band(x.astype(np.float64), rate, 4000, min(9500, 0.49 * rate)), rate) for x in (clean, after, noisy - clean)
+    ]
+    heard = high[0] > high[2]
+    return {
+        "floor": float(np.median(floors)),
+        "spread": float(np.ptp(floors)),
+        "kurtosis": kurtosis(after, rate, still) / kurtosis(noisy, rate, still),
+        "high": float(np.mean((high[1] - high[0])[heard])),
+        "soft": float(np.mean((levels[1] - levels[0])[soft])),
+        "estoi": stoi(clean, after, rate, extended=True) - stoi(clean, noisy, rate, extended=True),
+        "snr": float(np.mean(np.clip(levels[0] - frames_db(after - clean, rate), -10, 35)[levels[0] > -45])),
+    }
+
+
+def noise(held: bool | None, landed=None) -> None:
+    table = defaultdict(list)
+    for r in part(held=held):
+        still = ~r.mask()
+        if r.seconds < 10 or db(r.sound[still]) > -55:
+            continue
+        for kind in ("pink", "fan", "hiss"):
+            for floor in (-40, -45, -50, -55):
+                clean = r.sound
+                noisy = (clean + 10 ** (floor / 20) * room(kind, len(clean), r.rate, 5)).astype(np.float32)
+                sound = Held(noisy[None], r.rate)
+                found = found_hum(sound) if kind == "fan" else None
+                if found:
+                    sound = Held(whole(sound, HumTaken(found, r.rate))[None], r.rate)
+                if landed:
+                    after = landed(sound, -64)
+                else:
+                    speaks, pauses = voice_spans(sound)
+                    print_ = room_noise(sound, pauses)
+                    depth = max(0.0, print_.level_db(print_.usual[0]) + 64)
+                    after = whole(sound, NoiseReduced(print_, speaks, depth_db=depth))
+                row = noise_figures(clean, noisy, after, r, still)
+                table[floor, kind].append(row)
+                print(f"     {r.name:8} {kind:5} {floor}: " + "  ".join(f"{k} {v:6.2f}" for k, v in row.items()), flush=True)
+    for (floor, kind), rows in table.items():
+        mean = {k: float(np.mean([row[k] for row in rows])) for k in rows[0]}
+        name = f"{kind} {floor} dB: "
+        told(name + "off its target", abs(mean["floor"] + 64), "<= 1", unit="dB")
+        told(name + "pauses apart", mean["spread"], "<= 3", unit="dB")
+        told(name + "kurtosis ratio", mean["kurtosis"], "<= 2")
+        told(name + "lost over 4 kHz", -mean["high"], "<= 0.5" if floor <= -50 else "<= 2.5", unit="dB")
+        told(name + "lost in soft frames", -mean["soft"], "<= 1.5" if floor == -45 else "", unit="dB")
+        told(name + "ESTOI gained", mean["estoi"], ">= 0")
+
+
+def echo(held: bool | None) -> None:
+    rows, dry, wrong = defaultdict(list), [], defaultdict(list)
+    for r in part(held=held):
+        if r.seconds < 8:
+            continue
+        found = reverberation(Held(r.sound[None], r.rate))
+        print(f"     {r.name}: {found}")
+        if r.name.startswith(("voice", "english")):
+            dry.append(not found.why)
+        if r.name.startswith(("cities", "austen", "sonnet")):
+            continue  # read in rooms
+        for rt in (0.3, 0.5, 0.8):
+            h, late_from = room_answer(r.rate, rt, 7)
+            early, late = h.copy(), h.copy()
+            early[late_from:] = 0
+            late[:late_from] = 0
+            parts = [fftconvolve(r.sound, part_)[: len(r.sound)].astype(np.float32) for part_ in (early, late)]
+            y = parts[0] + parts[1]
+            sound = Held(y[None], r.rate)
+            found = reverberation(sound)
+            wrong[rt].append(found.rt_s / rt - 1)
+            if found.why:
+                continue
+            treatment = EchoReduced(found.rt_s, r.rate)
+            after = whole(sound, treatment)
+            weighed_parts = []
+            for one in parts:
+                cells = [
+                    weighed(
+                        near(sound, a, b, treatment.reach),
+                        r.rate,
+                        treatment.gains,
+                        heard=near(Held(one[None], r.rate), a, b, treatment.reach),
+                    )
+                    for a, b in grid(0, sound.frames)
+                ]
+                weighed_parts.append(np.concatenate(cells, axis=1)[0])
+            better = (db(weighed_parts[0]) - db(weighed_parts[1])) - (db(parts[0]) - db(parts[1]))
+            high = [
+                frames_db(band(x.astype(np.float64), r.rate, 4000, min(9500, 0.49 * r.rate)), r.rate)
+                for x in (parts[0], weighed_parts[0])
+            ]
+            loud = high[0] > np.max(high[0]) - 35
+            rows[rt].append(
+                (
+                    better,
+                    stoi(r.sound, after, r.rate, extended=True) - stoi(r.sound, y, r.rate, extended=True),
+                    -float(np.mean((high[1] - high[0])[loud])),
+                )
+            )
+    print("echo:")
+    for rt, found_rows in rows.items():
+        told(f"RT {rt} s: read wrongly by, worst of {len(wrong[rt])}", float(np.max(np.abs(wrong[rt]))), "<= 0.15")
+        better, gained, lost = np.mean(found_rows, axis=0)
+        wanted = {0.5: (">= 2.5", ">= 0.03"), 0.8: (">= 3.5", ">= 0.07")}.get(rt, ("", ""))
+        told(f"RT {rt} s: early to late", float(better), wanted[0], unit="dB")
+        told(f"RT {rt} s: ESTOI", float(gained), wanted[1])
+        told(f"RT {rt} s: lost over 4 kHz", float(lost), "<= 2.5", unit="dB")
+    told("dry readings not refused", float(np.sum(dry)), "<= 0")
+
+
 ALL: dict[str, Callable[[bool | None], None]] = {
     "clicks": clicks,
     "crackle": crackle,
@@ -288,6 +444,8 @@ ALL: dict[str, Callable[[bool | None], None]] = {
     "plosives": plosives,
     "sibilance": sibilance,
     "hum": hums,
+    "noise": noise,
+    "echo": echo,
 }
 
 

@@ -19,9 +19,10 @@ from faithful_reel.core.measure.levels import Figures, Meter
 from faithful_reel.core.measure.profile import Profile, Verdict, verdicts
 from faithful_reel.core.reel.reel import LIKE, Lane, Piece, Reel, RoomTone
 from faithful_reel.core.reel.render import Renderer
+from faithful_reel.core.treat.cells import treated_cells
 from faithful_reel.core.treat.dynamics import Compressor, Limiter
 from faithful_reel.core.treat.filters import LowCut
-from faithful_reel.core.treat.noise import NoisePrints, NoiseReduction
+from faithful_reel.core.treat.noise import NoiseReduced, room_noise
 from faithful_reel.core.units import SILENT_DB, Signal, Span, clock
 
 MOST_REDUCTION_DB = 30.0
@@ -258,7 +259,7 @@ def master_reel(
             reel, moved = with_head_and_tail(survey, cut.frames, rate, head_s=head_s, tail_s=tail_s)
             trimmed = Renderer(reel, cut)
             lead_db = target - survey.cut.lufs
-            reduction = _reduction(trimmed, survey.voice, moved, channels, depth) if depth > 0 else None
+            reduction = _reduction(_Rendered(trimmed, rate, channels), survey.voice, moved, depth) if depth > 0 else None
             with RawFile(out.parent, channels) as pressed:
                 measured = _pressed(trimmed, rate, reduction, lead_db, settings, pressed, Part(watch, 0.2, 0.4))
                 meter, steps_made = _levelled(
@@ -315,28 +316,41 @@ def _set_anew(
     return depth, made[0], made[1]
 
 
-def _reduction(trimmed: Renderer, voice: Voice, moved: int, channels: int, depth: float) -> NoiseReduction:
+@dataclass(frozen=True)
+class _Rendered:
+    """A reel as a sound that treatments read."""
+
+    renderer: Renderer
+    rate: int
+    channels: int
+
+    @property
+    def frames(self) -> int:
+        return len(self.renderer)
+
+    def read(self, start: int, stop: int) -> Signal:
+        return np.atleast_2d(self.renderer.render(start, stop))
+
+
+def _reduction(trimmed: _Rendered, voice: Voice, moved: int, depth: float) -> NoiseReduced:
     """Noise reduction whose prints are taken from where nobody speaks; where that is nowhere, from the quietest frames."""
-    source = trimmed.source
-    rate_of = voice.size / FRAME_S
-    prints = NoisePrints(len(trimmed), channels, round(PRINT_S * rate_of))
     stretches = _quiet_stretches(voice, 0.06)
     if not stretches:
         sound = voice.levels > SOUND_DB
         quiet = sound & (voice.levels <= np.percentile(voice.levels[sound], 5)) if sound.any() else sound
         stretches = runs(quiet)
-    longest = round(1.0 / FRAME_S)
-    for a, b in stretches:
-        for first in range(a, b, longest):
-            start, stop = first * voice.size, min(b, first + longest) * voice.size
-            prints.add(np.atleast_2d(source("reel", start, stop)), max(0, start + moved))
-    return NoiseReduction(prints.prints(), channels, depth_db=depth, step=prints.step)
+
+    def spans(found: list[tuple[int, int]]) -> list[Span]:
+        placed = [(max(0, a * voice.size + moved), min(trimmed.frames, b * voice.size + moved)) for a, b in found]
+        return [Span(a, b) for a, b in placed if b > a]
+
+    return NoiseReduced(room_noise(trimmed, spans(stretches)), spans(runs(voice.speaks)), depth_db=depth)
 
 
 def _pressed(
     trimmed: Renderer,
     rate: int,
-    reduction: NoiseReduction | None,
+    reduction: NoiseReduced | None,
     lead_db: float,
     settings: Settings,
     pressed: RawFile,
@@ -349,17 +363,10 @@ def _pressed(
     warm.feed(np.atleast_2d(trimmed.render(start, min(len(trimmed), start + round(WARM_S * rate)))), gain_db=lead_db)
     compressor = Compressor(rate, **strength, lowered_db=warm.lowered_db)  # so that the head is no louder than the pauses
 
-    def cleaned() -> Iterator[Signal]:
-        given = map(np.atleast_2d, trimmed.blocks())
-        if not reduction:
-            yield from ahead(given)
-            return
-        for spectra in ahead(map(reduction.analysed, given)):  # its two halves take about as long as each other
-            yield reduction.synthesised(spectra)
-        yield reduction.flush()
-
+    sound = _Rendered(trimmed, rate, pressed.channels)
+    cleaned = treated_cells(sound, reduction) if reduction else ahead(map(np.atleast_2d, trimmed.blocks()))
     meter = Meter(rate, pressed.channels, only_levels=True)
-    for x in pressed.write(compressor.feed(y, gain_db=lead_db) for y in cleaned()):
+    for x in pressed.write(compressor.feed(y, gain_db=lead_db) for y in cleaned):
         meter.feed(x)
         watch.tick(pressed.frames / len(trimmed), "cleaning")
     return meter.loudness()

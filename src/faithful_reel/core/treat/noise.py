@@ -1,8 +1,10 @@
-"""Noise reduction block by block: the noise is followed through the pauses, gains come from a log-spectral estimator."""
+"""The room's noise, taken from the pauses and lowered evenly, the voice left: a log-spectral estimator that looks both ways."""
 
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
+from dataclasses import dataclass
 
 import numba
 import numpy as np
@@ -10,29 +12,39 @@ from numpy.typing import NDArray
 from scipy import fft
 from scipy.special import exp1
 
-from faithful_reel.core.units import Signal
+from faithful_reel.core.treat.cells import Near, Sound
+from faithful_reel.core.treat.spectral import Powers, Spectra, frame_of, hop_of, weighed, window_of
+from faithful_reel.core.units import Signal, Span, ratio, samples
 
-FRAME = 2048
-HOP = 512
-WINDOW = np.hanning(FRAME + 1)[:-1].astype(np.float32)
-BINS = FRAME // 2 + 1
-Spectra = NDArray[np.complex64]
-
-SMOOTHING = 0.97
-"""Weight of the last frame in the decision-directed estimate (Ephraim and Malah 1984 use 0.98)."""
+SMOOTHING = 0.96
+"""Weight of the neighbouring frame in the decision-directed estimate (Ephraim and Malah 1984 use 0.98)."""
 LEAST_PRIOR = 10 ** (-25 / 10)
 MOST_ABSENT = 0.995
-SURELY_ABSENT = 2.0
-"""Where no voice is likely around, a bin up to so much over the noise is noise."""
-OVER = 10 ** (1.0 / 10)
-"""The noise is taken for 1 dB more than it is: a room that drifts between two pauses leaves no musical noise (own measure)."""
 LOCAL_BINS, GLOBAL_BINS = 1, 15
 LOW_SNR_DB, HIGH_SNR_DB = -10.0, -2.5
 """Between these the prior signal-to-noise ratio makes a voice likely (Cohen 2002: -10 and -5)."""
+WARM_S = 0.6
+"""So much on either side is looked at; 0.26 s make no difference to the whole file (as measured)."""
+NEAR_S, EASED = 0.08, 5
+"""Nearer than this to a voice the estimator decides; elsewhere the gain is the floor, eased in over so many frames."""
+LIKELY = 0.5
+MOST_DEPTH_DB = 30.0
+PRINT_S = 2.0
 
-_TABLE_LOW, _TABLE_STEP, _TABLE_SIZE = -6.0, 0.02, 501
-_INTEGRAL = np.exp(0.5 * exp1(10.0 ** (_TABLE_LOW + _TABLE_STEP * np.arange(_TABLE_SIZE)))).astype(np.float32)
-"""exp(E1(v) / 2) over log10 v: the factor of the log-spectral estimator (Ephraim and Malah 1985, equation 20)."""
+_TABLE_SHIFT, _TABLE_LOW, _TABLE_HIGH = 17, -20, 7
+"""The table of the estimator's factor is read by the upper bits of a number: 64 steps an octave from 2^-20 to 2^7."""
+
+
+def _table() -> NDArray[np.float32]:
+    """exp(E1(v) / 2), the factor of the log-spectral estimator (Ephraim and Malah 1985, equation 20)."""
+    first = np.array([2.0**_TABLE_LOW], np.float32).view(np.int32)[0] >> _TABLE_SHIFT
+    last = np.array([2.0**_TABLE_HIGH], np.float32).view(np.int32)[0] >> _TABLE_SHIFT
+    bits = ((np.arange(first, last + 1) << _TABLE_SHIFT) + (1 << (_TABLE_SHIFT - 1))).astype(np.int32)
+    return np.exp(0.5 * exp1(bits.view(np.float32).astype(np.float64))).astype(np.float32)
+
+
+INTEGRAL = _table()
+FIRST = int(np.array([2.0**_TABLE_LOW], np.float32).view(np.int32)[0] >> _TABLE_SHIFT)
 
 
 @numba.njit(cache=True, nogil=True, fastmath=True)
@@ -46,75 +58,129 @@ def _likely(x, low, high):  # type: ignore[no-untyped-def]  # pragma: no cover -
 
 
 @numba.njit(cache=True, nogil=True, fastmath=True)
-def _weigh(spectra, prints, at, step, past, recursive, sums, table, depth):  # type: ignore[no-untyped-def]  # pragma: no cover - compiled
-    """Weigh (frames, bins) spectra in place by OM-LSA gains.
+def _factor(v, table, first):  # type: ignore[no-untyped-def]  # pragma: no cover - compiled
+    """The estimator's factor for a number, out of the table."""
+    k = (np.float32(v).view(np.int32) >> 17) - first
+    k = max(k, 0)
+    return table[k] if k < table.shape[0] else np.float32(1.0)
 
-    past: (bins,) the last frame's a-priori term; recursive: (bins,) its smoothed prior.  `at` is the first frame's
-    position in units of `step` samples between the (segments, bins) prints.
+
+@numba.njit(cache=True, nogil=True, fastmath=True)
+def priors_into(post, out, table, first, backward):  # type: ignore[no-untyped-def]  # pragma: no cover - compiled
+    """Decision-directed a-priori ratios of (frames, bins) a-posteriori ones, from one side; the larger of it and `out` stays."""
+    frames, bins = post.shape
+    past = np.zeros(bins, np.float32)
+    for n in range(frames):
+        t = frames - 1 - n if backward else n
+        for k in range(bins):
+            p = post[t, k]
+            prior = np.float32(SMOOTHING) * past[k] + np.float32(1.0 - SMOOTHING) * max(p - np.float32(1.0), np.float32(0.0))
+            prior = max(prior, np.float32(LEAST_PRIOR))
+            wiener = prior / (np.float32(1.0) + prior)
+            gain = min(wiener * _factor(wiener * p, table, first), np.float32(1.0))
+            past[k] = gain * gain * p
+            out[t, k] = max(out[t, k], prior)
+
+
+@numba.njit(cache=True, nogil=True, fastmath=True)
+def gains_into(post, priors, floors, speaks, out, likely, table, first):  # type: ignore[no-untyped-def]  # pragma: no cover - compiled
+    """OM-LSA gains of (frames, bins) into `out`; `likely` (frames,) says how likely a voice is in each frame.
+
+    floors: (frames, bins) least gains.  speaks: (frames,) 1 where a voice was found by other means.
     """
-    frames, bins = spectra.shape
-    last = prints.shape[0] - 1
+    frames, bins = post.shape
     low, high = 10.0 ** (LOW_SNR_DB / 10.0), 10.0 ** (HIGH_SNR_DB / 10.0)
-    gains_floor = 10.0 ** (-depth / 20.0)
-    log_floor = math.log(gains_floor)
-    post = np.empty(bins)
+    smooth = np.empty(bins)
+    sums = np.zeros(bins + 1)
     for t in range(frames):
-        where = min(max((at + t * HOP) / step, 0.0), float(last))
-        k0 = int(where)
-        k1 = min(k0 + 1, last)
-        part = where - k0
-        total = 0.0
+        before, after = max(0, t - 1), min(frames - 1, t + 1)
         for k in range(bins):
-            noise = OVER * (prints[k0, k] * (1.0 - part) + prints[k1, k] * part)
-            value = spectra[t, k]
-            g = (value.real * value.real + value.imag * value.imag) / noise
-            post[k] = min(g, 1e8)
-            prior = SMOOTHING * past[k] + (1.0 - SMOOTHING) * max(post[k] - 1.0, 0.0)
-            recursive[k] = 0.7 * recursive[k] + 0.3 * prior
-            total += recursive[k]
-        sums[0] = 0.0
+            smooth[k] = 0.25 * priors[before, k] + 0.5 * priors[t, k] + 0.25 * priors[after, k]
+            sums[k + 1] = sums[k] + smooth[k]
+        whole = _likely(sums[bins] / bins, low, high)
+        likely[t] = whole
+        whole = max(whole, speaks[t])
         for k in range(bins):
-            sums[k + 1] = sums[k] + recursive[k]
-        frame_likely = _likely(total / bins, low, high)
-        for k in range(bins):
-            likely = frame_likely
-            if likely > 0.0:
+            here = whole
+            if here > 0.0:
                 a = max(0, k - GLOBAL_BINS)
                 b = min(bins, k + GLOBAL_BINS + 1)
-                likely *= _likely((sums[b] - sums[a]) / (b - a), low, high)
-            if likely > 0.0:
+                here *= _likely((sums[b] - sums[a]) / (b - a), low, high)
+            if here > 0.0:
                 a = max(0, k - LOCAL_BINS)
                 b = min(bins, k + LOCAL_BINS + 1)
-                likely *= _likely((sums[b] - sums[a]) / (b - a), low, high)
-            absent = min(MOST_ABSENT, 1.0 - likely)
-            prior = max(SMOOTHING * past[k] + (1.0 - SMOOTHING) * max(post[k] - 1.0, 0.0), LEAST_PRIOR)
+                here *= _likely((sums[b] - sums[a]) / (b - a), low, high)
+            absent = min(MOST_ABSENT, 1.0 - here)
+            prior = priors[t, k]
             wiener = prior / (1.0 + prior)
-            v = wiener * post[k]
-            if absent >= MOST_ABSENT and v < SURELY_ABSENT:
-                past[k] = wiener * wiener * post[k]
-                spectra[t, k] *= gains_floor
+            v = wiener * post[t, k]
+            floor = floors[t, k]
+            if absent >= MOST_ABSENT and v < 1.0:
+                out[t, k] = floor
                 continue
-            spot = (math.log10(max(v, 1e-6)) - _TABLE_LOW) / _TABLE_STEP
-            factor = table[int(spot)] if spot < table.shape[0] else 1.0
-            gain = min(wiener * factor, 1.0)
+            gain = min(wiener * _factor(v, table, first), 1.0)
             present = 1.0 / (1.0 + absent / (1.0 - absent) * (1.0 + prior) * math.exp(-min(v, 200.0)))
-            past[k] = gain * gain * post[k]
-            weighed = math.exp(present * math.log(max(gain, gains_floor)) + (1.0 - present) * log_floor)
-            spectra[t, k] *= weighed
+            out[t, k] = max(gain, floor) ** present * floor ** (1.0 - present)
 
 
-class NoiseReduction:
-    """Lowers noise by at most `depth_db`, never to nothing, and leaves a voice that stands over it.
+@dataclass(frozen=True)
+class RoomNoise:
+    """The room's noise through a recording: mean powers (channels, segments, bins) of frames, `step` samples apart."""
 
-    Optimally modified log-spectral amplitude with the decision-directed prior; Hann analysis and synthesis at 75 % overlap.
-    Own are the bounds, and that the noise is not guessed from minima but taken from the pauses, see `NoisePrints`.  Output
-    lags input by `FRAME` samples; `flush` gives the rest.
+    prints: Powers
+    step: int
+    rate: int
+
+    def at(self, channel: int, centres: NDArray[np.int64]) -> Powers:
+        """Interpolated at some samples: (centres, bins)."""
+        where = np.clip((centres - self.step / 2) / self.step, 0, self.prints.shape[1] - 1)
+        k = np.minimum(where.astype(np.intp), max(0, self.prints.shape[1] - 2))
+        part = (where - k)[:, None].astype(np.float32)
+        rows = self.prints[channel]
+        after = rows[np.minimum(k + 1, len(rows) - 1)]
+        return np.asarray(rows[k] * (1 - part) + after * part, np.float32)
+
+    @property
+    def usual(self) -> Powers:
+        """The geometric mean over time: (channels, bins)."""
+        return np.asarray(np.exp(np.mean(np.log(self.prints), axis=1)), np.float32)
+
+    def level_db(self, powers: Powers) -> float:
+        """The RMS in dB of a noise of such powers, (bins,), in all channels together."""
+        frame = frame_of(self.rate)
+        window = window_of(self.rate).astype(np.float64)
+        total = 2 * float(np.sum(powers, dtype=np.float64)) / (frame * float(np.sum(window**2)))
+        return 10 * float(np.log10(total + 1e-20))
+
+
+def room_noise(sound: Sound, stretches: Sequence[Span], *, step_s: float = PRINT_S) -> RoomNoise:
+    """The room's noise from stretches in which nobody speaks, several short ones joined.
+
+    A room that grows louder or softer is followed: what lies between two quiet places is interpolated.
+    """
+    prints = NoisePrints(sound.frames, sound.channels, samples(step_s, sound.rate), sound.rate)
+    longest = sound.rate
+    for span in stretches:
+        for start in range(span.start, span.stop, longest):
+            prints.add(sound.read(start, min(span.stop, start + longest)), start)
+    return RoomNoise(prints.prints(), prints.step, sound.rate)
+
+
+class NoiseReduced:
+    """Lowers the room's noise to one even level and leaves a voice that stands over it.
+
+    Optimally modified log-spectral amplitude with the decision-directed prior taken from both sides.  Own are the bounds, that
+    the noise is taken from the pauses, and that the least gain is such that what is left is level while the room drifts.
 
     Parameters
     ----------
-    prints : (bins,), (segments, bins) or (channels, segments, bins) float array
-        Mean power of the noise's spectrum, as `NoisePrints` gives it; segments are `step` samples apart, between them
-        it is interpolated.
+    noise : RoomNoise
+    speaks : sequence of Span
+        Where somebody speaks; farther from it than 80 ms, and where the estimator agrees, all is room.
+    depth_db : float
+        By how much the usual noise is lowered, at most 30.
+    share : float
+        How much of the treated sound is heard, the rest untreated, 0 to 1.
 
     References
     ----------
@@ -123,109 +189,78 @@ class NoiseReduction:
     and 33 (1985).
     """
 
-    def __init__(self, prints: NDArray[np.floating], channels: int = 1, *, depth_db: float = 12.0, step: int = 1) -> None:
-        self._prints = np.ascontiguousarray(
-            np.broadcast_to(
-                np.maximum(prints, 1e-16).astype(np.float32).reshape(-1, *np.atleast_2d(prints).shape[-2:]),
-                (channels, *np.atleast_2d(prints).shape[-2:]),
-            )
-        )
-        self._channels, self._depth, self._step = channels, float(depth_db), float(step)
-        self._in = np.zeros((channels, FRAME - HOP), np.float32)
-        self._out = np.zeros((channels, FRAME - HOP), np.float32)
-        self._past = np.zeros((channels, BINS))
-        self._recursive = np.zeros((channels, BINS))
-        self._sums = np.zeros(BINS + 1)
-        self._skip = FRAME - HOP
-        self._at = HOP - FRAME // 2
-        self._fed = self._given = 0
+    def __init__(self, noise: RoomNoise, speaks: Sequence[Span], *, depth_db: float = 12.0, share: float = 1.0) -> None:
+        self._noise, self._share = noise, np.float32(share)
+        self._starts = np.array([span.start for span in speaks], np.int64)
+        self._stops = np.array([span.stop for span in speaks], np.int64)
+        self._target = noise.usual * np.float32(10 ** (-min(depth_db, MOST_DEPTH_DB) / 10))
+        self._least = np.float32(ratio(-MOST_DEPTH_DB))
+        self.reach = frame_of(noise.rate) + samples(WARM_S, noise.rate)
 
-    def feed(self, x: Signal) -> Signal:
-        """The next block, (channels, n); gives what is finished, which lags."""
-        return self.synthesised(self.analysed(x))
+    def _near_voice(self, centres: NDArray[np.int64]) -> NDArray[np.bool_]:
+        """Whether a voice was found within 80 ms of some samples."""
+        if not len(self._starts):
+            return np.zeros(len(centres), bool)
+        wide = samples(NEAR_S, self._noise.rate)
+        k = np.searchsorted(self._starts, centres + wide, side="right") - 1
+        return (k >= 0) & (self._stops[np.maximum(k, 0)] > centres - wide)
 
-    def flush(self) -> Signal:
-        """The last samples: as many as were fed in all."""
-        left = self._fed - self._given
-        return self.feed(np.zeros((self._channels, 2 * FRAME), np.float32))[:, :left]
+    def gains(self, spectra: Spectra, channel: int, centres: NDArray[np.int64]) -> Powers:
+        """The gain of every bin of every frame, (frames, bins), of spectra as large around some samples."""
+        noise = np.maximum(self._noise.at(channel, centres), np.float32(1e-16))
+        post = np.minimum((spectra.real**2 + spectra.imag**2) / noise, np.float32(1e8)).astype(np.float32)
+        priors = np.zeros_like(post)
+        priors_into(post, priors, INTEGRAL, FIRST, True)
+        priors_into(post, priors, INTEGRAL, FIRST, False)
+        floors = np.clip(np.sqrt(self._target[channel] / noise), self._least, np.float32(1.0))
+        near = self._near_voice(centres)
+        out = np.empty_like(post)
+        likely = np.zeros(len(post), np.float32)
+        gains_into(post, priors, floors, np.zeros(len(post), np.float32), out, likely, INTEGRAL, FIRST)
+        voice = near | (likely > LIKELY)
+        eased = np.convolve(np.pad(voice, EASED // 2, "edge"), np.ones(EASED) / EASED, "valid")[:, None].astype(np.float32)
+        return np.asarray(np.exp(eased * np.log(out) + (1 - eased) * np.log(floors)), np.float32)
 
-    def analysed(self, x: Signal) -> Spectra:
-        """First half of `feed`: the weighed spectra, (channels, frames, bins), that the next block completes."""
-        self._fed += x.shape[-1]
-        self._in = np.concatenate([self._in, x.astype(np.float32, copy=False)], axis=-1)
-        count = max(0, (self._in.shape[-1] - FRAME) // HOP + 1)
-        spectra = np.empty((self._channels, count, BINS), np.complex64)
-        for c in range(self._channels if count else 0):
-            frames = np.lib.stride_tricks.sliding_window_view(self._in[c], FRAME)[::HOP][:count]
-            spectra[c] = fft.rfft(frames * WINDOW, axis=-1)
-            _weigh(
-                spectra[c], self._prints[c], self._at, self._step, self._past[c], self._recursive[c], self._sums,
-                _INTEGRAL, self._depth,
-            )  # fmt: skip
-        self._at += count * HOP
-        self._in = self._in[:, count * HOP :]
-        return spectra
-
-    def synthesised(self, spectra: Spectra) -> Signal:
-        """Second half of `feed`: back to sound, overlapped and added."""
-        used = spectra.shape[1] * HOP
-        result = np.zeros((self._channels, used), np.float32)
-        for c in range(self._channels if used else 0):
-            shaped = fft.irfft(spectra[c], n=FRAME, axis=-1) * (WINDOW / np.float32(1.5))
-            buffer = np.zeros(used + FRAME - HOP, np.float32)
-            buffer[: FRAME - HOP] = self._out[c]
-            for part in range(FRAME // HOP):  # frames that do not overlap are added in one go
-                rows = shaped[part :: FRAME // HOP].reshape(-1)
-                buffer[part * HOP : part * HOP + rows.size] += rows
-            result[c] = buffer[:used]
-            self._out[c] = buffer[used:]
-        drop = min(self._skip, used)
-        self._skip -= drop
-        self._given += used - drop
-        return result[:, drop:]
-
-
-def noise_print(x: Signal) -> NDArray[np.float64]:
-    """Mean power spectrum of a stretch of room tone, (n,), in `FRAME`-sample Hann frames: (FRAME // 2 + 1,)."""
-    if len(x) < FRAME:
-        x = np.pad(x, (0, FRAME - len(x)), mode="wrap")
-    frames = np.lib.stride_tricks.sliding_window_view(x.astype(np.float64), FRAME)[::HOP]
-    return np.asarray(np.mean(np.abs(np.fft.rfft(frames * WINDOW, axis=-1)) ** 2, axis=0))
+    def treated(self, cell: Near) -> Signal:
+        """The cell's own stretch, (channels, n)."""
+        made = weighed(cell, self._noise.rate, self.gains)
+        if self._share == 1:
+            return made
+        return self._share * made + (1 - self._share) * cell.sound[:, cell.first : cell.last]
 
 
 class NoisePrints:
-    """Prints of the noise through a chapter: one for every `step` samples, from the quiet stretches there or nearby.
+    """Prints of the noise through a chapter: one for every `step` samples, from the quiet stretches there or nearby."""
 
-    A room that grows louder or softer is followed; what is between two quiet places is interpolated.
-    """
-
-    def __init__(self, length: int, channels: int, step: int) -> None:
+    def __init__(self, length: int, channels: int, step: int, rate: int) -> None:
         self.step = step
+        self._hop, self._frame = hop_of(rate), frame_of(rate)
+        self._window = window_of(rate)
         count = max(1, -(-length // step))
-        self._sums = np.zeros((channels, count, BINS))
+        self._sums = np.zeros((channels, count, self._frame // 2 + 1))
         self._counts = np.zeros(count)
 
     def add(self, x: Signal, at: int) -> None:
         """Take a quiet stretch, (channels, n), that begins at sample `at`; one shorter than a frame is repeated."""
-        if x.shape[1] < FRAME:
-            x = np.pad(x, ((0, 0), (0, FRAME - x.shape[1])), mode="wrap")
-        starts = np.arange(0, x.shape[1] - FRAME + 1, HOP)
-        frames = np.lib.stride_tricks.sliding_window_view(x, FRAME, axis=-1)[:, starts]
-        power = np.abs(fft.rfft(frames * WINDOW, axis=-1)) ** 2
-        segments = np.minimum((starts + at + FRAME // 2) // self.step, len(self._counts) - 1)
+        if x.shape[1] < self._frame:
+            x = np.pad(x, ((0, 0), (0, self._frame - x.shape[1])), mode="wrap")
+        starts = np.arange(0, x.shape[1] - self._frame + 1, self._hop)
+        frames = np.lib.stride_tricks.sliding_window_view(x, self._frame, axis=-1)[:, starts]
+        power = np.abs(fft.rfft(frames * self._window, axis=-1)) ** 2
+        segments = np.minimum((starts + at + self._frame // 2) // self.step, len(self._counts) - 1)
         for segment in np.unique(segments):
             here = segments == segment
             self._sums[:, segment] += power[:, here].sum(axis=1)
             self._counts[segment] += np.count_nonzero(here)
 
-    def prints(self) -> NDArray[np.float32]:
+    def prints(self) -> Powers:
         """(channels, segments, bins) mean powers; what no quiet stretch reached is taken from both sides.
 
         Each is averaged with its neighbours by how much they hold, so that a short pause does not make a rough print.
         """
         known = np.flatnonzero(self._counts)
         if not len(known):
-            return np.full((*self._sums.shape[:2], BINS), 1e-16, np.float32)
+            return np.full(self._sums.shape, 1e-16, np.float32)
         kernel = np.array([0.5, 1.0, 0.5])
         out = np.empty(self._sums.shape, np.float32)
         weights = np.convolve(self._counts, kernel, "same")[: len(self._counts)] if len(self._counts) > 2 else self._counts
@@ -241,4 +276,4 @@ class NoisePrints:
             gap = np.maximum(there[after] - there[before], 1)
             part = np.clip((place - there[before]) / gap, 0, 1)[:, None]
             out[c] = means[before] * (1 - part) + means[after] * part
-        return out
+        return np.maximum(out, np.float32(1e-16))
