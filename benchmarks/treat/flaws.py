@@ -157,3 +157,35 @@ def room_answer(rate: int, rt_s: float, seed: int) -> tuple[np.ndarray, int]:
     for _ in range(6):
         h[int(rng.uniform(0.003, 0.03) * rate)] += rng.uniform(-0.25, 0.25)
     return h, int(0.05 * rate)
+
+
+def breath(rate: int, rng: np.random.Generator) -> np.ndarray:
+    """A drawn breath: noise under two or three broad resonances that swells and stops, peak RMS 1."""
+    n = int(rng.uniform(0.18, 0.5) * rate)
+    source = rng.standard_normal(n)
+    y = 0.25 * sosfiltfilt(butter(1, [500, min(6000, 0.45 * rate)], "bandpass", fs=rate, output="sos"), source)
+    for low, high in ((600, 1100), (1300, 2200), (2400, 4000)):
+        middle = rng.uniform(low, high)
+        y += rng.uniform(0.4, 1) * sosfiltfilt(
+            butter(1, [middle * 0.8, middle * 1.25], "bandpass", fs=rate, output="sos"), source
+        )
+    swell = np.sin(np.pi * np.linspace(0, 1, n) ** rng.uniform(1.0, 1.8)) ** rng.uniform(1, 2)
+    y *= swell
+    return y / np.sqrt(np.mean(np.square(y[n // 3 : 2 * n // 3])))
+
+
+def with_breaths(reading, levels, seed: int):
+    """A reading with breaths in its pauses, so many dB under the speech: sound, what was planted."""
+    rng = np.random.default_rng(seed)
+    x, mask, rate = reading.sound.astype(np.float64), reading.mask(), reading.rate
+    edges = np.flatnonzero(np.diff(np.concatenate([[False], ~mask, [False]]))).reshape(-1, 2)
+    y, planted = x.copy(), []
+    for a, b in edges:
+        shape = breath(rate, rng)
+        if b - a < len(shape) + int(0.12 * rate) or rng.random() < 0.3:
+            continue
+        level = float(rng.choice(levels))
+        at = int(rng.integers(a + int(0.06 * rate), b - len(shape) - int(0.05 * rate)))
+        y[at : at + len(shape)] += shape * 10 ** ((-20 + level) / 20)
+        planted.append(Planted(at, at + len(shape), "breath", level, "pause"))
+    return y.astype(np.float32), planted

@@ -16,13 +16,14 @@ from pathlib import Path
 
 import numpy as np
 import soundfile
-from flaws import hum, room, room_answer, with_clicks, with_pops
+from flaws import hum, room, room_answer, with_breaths, with_clicks, with_pops
 from material import SPEECH_DB, band, db, part
 
 from pystoi import stoi
 from scipy.signal import fftconvolve, stft
 
 from faithful_reel.core.audio.voice import VoiceBands
+from faithful_reel.core.treat.breaths import found_breaths
 from faithful_reel.core.treat.cells import Held, grid, near, treated_cells
 from faithful_reel.core.treat.clicks import clicks_redrawn, found_clicks
 from faithful_reel.core.treat.clipping import clipped_places, clipping_redrawn, piles
@@ -437,6 +438,31 @@ def echo(held: bool | None) -> None:
     told("dry readings not refused", float(np.sum(dry)), "<= 0")
 
 
+def breaths(held: bool | None) -> None:
+    hits, wrong, touching, seconds = defaultdict(list), 0, 0, 0.0
+    for r in part(held=held):
+        if db(r.sound[~r.mask()]) > -40 or r.seconds < 8:
+            continue  # a room as loud as its breaths, or no pauses
+        mask = r.mask()
+        for seed in range(400, 404):
+            y, planted = with_breaths(r, (-14, -20, -26), seed)
+            y = y + (10 ** (-62 / 20) * np.random.default_rng(seed).standard_normal(len(y))).astype(np.float32)
+            places = found_breaths(Held(y[None], r.rate))
+            seconds += r.seconds
+            for p in planted:
+                hits[p.level].append(any(q.start < p.stop and q.stop > p.start for q in places))
+            for q in places:
+                if not any(q.start < p.stop and q.stop > p.start for p in planted):
+                    wrong += 1
+                touching += bool(np.mean(mask[q.start : q.stop]) > 0.2)
+    print(f"breaths: {seconds:.0f} s, {sum(map(len, hits.values()))} planted")
+    told("found", float(np.mean([h for rows in hits.values() for h in rows])), ">= 0.8")
+    for level, rows in sorted(hits.items()):
+        told(f"found at {level:.0f} dB re speech, of {len(rows)}", float(np.mean(rows)))
+    told("wrong in 10 s", wrong / seconds * 10, "<= 0.7")
+    told("lying in words", touching, "<= 0")
+
+
 ALL: dict[str, Callable[[bool | None], None]] = {
     "clicks": clicks,
     "crackle": crackle,
@@ -446,6 +472,7 @@ ALL: dict[str, Callable[[bool | None], None]] = {
     "hum": hums,
     "noise": noise,
     "echo": echo,
+    "breaths": breaths,
 }
 
 

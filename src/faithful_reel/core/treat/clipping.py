@@ -17,7 +17,7 @@ from faithful_reel.core.units import SILENT_DB, Signal, decibels, samples
 FINE = 1 << 17
 """Levels that are counted between -2 and 2."""
 LOWEST, BINS, TOP, LOWER, FIT = 0.3, 70, 3, 18, (0.35, 0.92)
-"""The histogram runs from 0.3 of the largest to it in steps of 1 %; its upper part is fitted by a straight line in the logarithm."""
+"""The histogram runs from 0.3 of the largest to it by 1 %; its upper part is fitted by a straight line in the logarithm."""
 LEAST_Z, LEAST_RATIO, SURER, FEWEST_BINS = 4.0, 2.0, 0.3, 8
 FLAT, LEAST_FLAT, LEAST_TOPS, TOP_S = 0.002, 6, 3, 0.001
 """So many samples within the last 0.2 %, in so many tops that lie more than a millisecond apart, are flat tops however few."""
@@ -34,7 +34,7 @@ MOST_SHARE = 0.4
 
 @dataclass(frozen=True, slots=True)
 class Pile:
-    """A level at which one polarity of a channel was cut off: `level` from which samples pile up, and how surely, in deviations."""
+    """A level at which one polarity of a channel was cut off: `level` from which samples pile up, how surely in deviations."""
 
     channel: int
     sign: int
@@ -68,7 +68,7 @@ def piles(sound: Sound, watch: Watch | None = None) -> list[Pile]:
             continue
         mean = float(row @ levels) / float(row.sum())
         for sign in (1, -1):
-            pile = _pile(sign * (levels - mean), row)
+            pile = _pile(np.asarray(sign * (levels - mean), np.float64), row)
             if pile is not None:
                 found.append(Pile(c, sign, mean + sign * pile[0], float(pile[1])))
     tops = np.zeros(len(found), np.int64)
@@ -94,7 +94,7 @@ def _pile(levels: NDArray[np.float64], counts: NDArray[np.int64]) -> tuple[float
     share = levels / largest
     bins = np.floor((share - LOWEST) / (1 - LOWEST) * BINS).astype(np.int64)
     inside = (bins >= 0) & (bins < BINS)
-    histogram = np.bincount(bins[inside], weights=counts[inside], minlength=BINS)
+    histogram = np.bincount(bins[inside], weights=counts[inside].astype(np.float64), minlength=BINS).astype(np.float64)
     middle = LOWEST + (np.arange(BINS) + 0.5) * (1 - LOWEST) / BINS
     below = np.array([_line(middle, histogram, k) for k in range(BINS + 1)])
     best: tuple[float, float] | None = None
@@ -211,11 +211,17 @@ def _shrunk(table: NDArray[np.complex64], least: float) -> NDArray[np.complex64]
         sums = np.cumsum(wide, axis=axis, dtype=np.float64)
         upper, lower = (np.take(sums, range(a, a + energy.shape[axis]), axis=axis) for a in (width, 0))
         energy = (upper - lower).astype(np.float32) / np.float32(width)
-    return table * np.maximum(0, 1 - np.float32(least**2) / (energy + np.float32(1e-20))).astype(np.float32)
+    kept = np.maximum(0, 1 - np.float32(least**2) / (energy + np.float32(1e-20))).astype(np.float32)
+    return np.asarray(table * kept, np.complex64)
 
 
 def clipping_redrawn(
-    sound: Sound, found: Sequence[Pile], places: Sequence[Place], watch: Watch | None = None
+    sound: Sound,
+    found: Sequence[Pile],
+    places: Sequence[Place],
+    *,
+    most_over_db: float = MOST_OVER_DB,
+    watch: Watch | None = None,
 ) -> tuple[list[Patch], list[Place], float]:
     """What stands in the place of clipped stretches, the places where too much is missing, and the peak in dB that comes out."""
     around = samples(3 * FRAME_S, sound.rate)
@@ -225,7 +231,10 @@ def clipping_redrawn(
         mask = _clipped(here.sound, found)
         if mask.mean(axis=1).max() > MOST_SHARE:
             return None
-        rows = [unclipped(x, m, sound.rate) if m.any() else x for x, m in zip(here.sound, mask, strict=True)]
+        rows = [
+            unclipped(x, m, sound.rate, most_over_db=most_over_db) if m.any() else x
+            for x, m in zip(here.sound, mask, strict=True)
+        ]
         return Patch(place.start, np.asarray(rows, np.float32)[:, here.first : here.last])
 
     results = watched(at_once(drawn, places, WORKERS), watch or Unwatched(), len(places))

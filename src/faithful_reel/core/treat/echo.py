@@ -19,14 +19,14 @@ OCTAVES_HZ = (500.0, 1000.0, 2000.0, 4000.0)
 FRAME_S = 0.01
 LEAST_FALL_DB, LEAST_FALL_S, FROM_TOP_DB, OVER_FLOOR_DB, SKIP_S, LEAST_R = 10.0, 0.09, 25.0, 6.0, 0.03, 0.93
 SLOPE, OFFSET_S = 1.58, -0.16
-"""From the median of the falls to the time of reverberation: they read too short in a long echo, and not nothing in a dry room."""
+"""From the median of the falls to the time of reverberation: they read too short in a long echo, and something in a dry room."""
 LEAST_RT_S, FEWEST_FALLS, FEWEST_BANDS, LEAST_SPEECH_S, UNDER_LOUD_DB = 0.22, 3, 2, 5.0, 30.0
 WEIGHTS = ((250.0, 1.05), (1000.0, 1.0), (3000.0, 0.85), (8000.0, 0.6))
 """The time of reverberation in a band beside that of the whole, as rooms have it."""
 LATE_FRAMES, SHARE, SMOOTH = 4, 0.3, 0.5
 FLOOR_DB = 10.0
 OVER = 2.0
-"""The late part is taken for so many times what it is: what is heard of it goes farther down, the early sound hardly (own measure)."""
+"""The late part is taken for so many times what it is: what is heard of it goes farther down, the early sound hardly."""
 REACH_S = 1.5
 
 

@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 
+import numba
 import numpy as np
 from numpy.typing import NDArray
 from scipy.ndimage import gaussian_filter1d, uniform_filter1d
-from scipy.signal import resample_poly
 
 from faithful_reel.core.jobs import Watch
 from faithful_reel.core.treat.cells import Near, Sound, over_cells
+from faithful_reel.core.treat.decimation import MEAN_OF, decimated
 from faithful_reel.core.units import Signal
 
 MAINS = (50.0, 60.0)
@@ -25,8 +27,12 @@ FRAME_S, STEP_S = 0.1, 0.05
 WIDTHS_S = (0.5, 1.5, 5.0, 15.0)
 """Standard deviations of the window over which a harmonic's amplitude is found: longer ones where it stands still."""
 WEIGHT_POWER, ROUNDS, REFINED = 1.5, 3, 8
+ABOUT = 1.12
+"""What explains about as much is preferred where it is simpler: a frequency that stands, a longer window."""
 LEAST_OVER_DB = 3.0
 """A harmonic that does not stand so far over what is beside it in the pauses is left alone."""
+STANDING = ((1.0, 0.5), (4.0, 1.5), (12.0, 3.0), (12.0, 3.0))
+"""A frequency that stands is found by how far the phases turn in so many seconds, meant over so many."""
 QUIET, SLOPE_S, REFINE_S = 0.1, 0.5, 0.3
 Track = NDArray[np.float64]
 
@@ -78,18 +84,24 @@ def found_hum(sound: Sound, *, mains: float | None = None, watch: Watch | None =
 
 def _low(sound: Sound, watch: Watch | None) -> tuple[NDArray[np.float32], float]:
     """The sound at about 2.2 kHz, (channels, n), and its rate: 32 MB for an hour of one channel."""
-    by = max(1, sound.rate // LOW_RATE)
+    by = low_by(sound.rate)
     reach = 64 * by
 
     def of_cell(cell: Near) -> NDArray[np.float32]:
         skip = (-cell.at) % by  # the grid begins at the sound's first sample
-        y = resample_poly(cell.sound[:, skip:], 1, by, axis=1)
+        y = decimated(cell.sound[:, skip:], by)
         first = -(-cell.start // by) - (cell.at + skip) // by
         last = -(-cell.stop // by) - (cell.at + skip) // by
         return np.asarray(y[:, first:last], np.float32)
 
     parts = list(over_cells(sound, reach, of_cell, watch, "looking for hum"))
     return np.concatenate(parts, axis=1), sound.rate / by
+
+
+def low_by(rate: int) -> int:
+    """By how much sound is decimated to about 2.2 kHz: a multiple of four where that can be."""
+    by = max(1, rate // LOW_RATE)
+    return by // MEAN_OF * MEAN_OF if by >= MEAN_OF else by
 
 
 def _windows(x: NDArray[np.float32], rate: float) -> tuple[NDArray[np.float32], Track]:
@@ -103,7 +115,7 @@ def _windows(x: NDArray[np.float32], rate: float) -> tuple[NDArray[np.float32], 
     out = np.empty((len(frames), int(keep.sum())), np.float32)
     for k in range(0, len(frames), 64):
         out[k : k + 64] = np.square(np.abs(np.fft.rfft(frames[k : k + 64] * window, padded)[:, keep]))
-    return out, hz[keep]
+    return out, np.asarray(hz[keep], np.float64)
 
 
 def _followed(power: NDArray[np.float32], hz: Track, base: float) -> tuple[float, Track]:
@@ -156,33 +168,52 @@ def _amplitudes(low: NDArray[np.float32], rate: float, base: float, track: Track
     n = low.shape[1]
     hop, size = round(STEP_S * rate), round(FRAME_S * rate)
     count = n // hop + 1
-    times = np.arange(count) * hop / rate
-    windows = np.arange(len(track)) * round(HOP_S * rate) / rate + WINDOW_S / 2
-    deviation = gaussian_filter1d(np.interp(times, windows, track) - base, 0.5 / STEP_S, mode="nearest")
     step = hop / rate
+    windows = np.arange(len(track)) * round(HOP_S * rate) / rate + WINDOW_S / 2
+    deviation = gaussian_filter1d(np.interp(np.arange(count) * step, windows, track) - base, 0.5 / STEP_S, mode="nearest")
     top = min(HARMONICS, int(min(TOP_HZ, 0.45 * rate) / (base + RANGE_HZ)))
-    quiet_power = np.square(np.pad(low, ((0, 0), (0, hop * count - n)))).mean(axis=0).reshape(count, hop).mean(axis=1)
+    number = np.arange(1.0, top + 1)[:, None]
+    begun = _integrated(deviation, step)
+    first = _demodulated(low.mean(axis=0), rate, base, begun, hop, size, top)
+
+    def turned(by: Track) -> NDArray[np.complex128]:
+        return np.asarray(first * np.exp(-1j * number * (_integrated(by, step) - begun)))
+
+    def left_over(by: Track, lag: int = 1, width: float = REFINE_S) -> Track:
+        """The frequency, in Hz, by which the phases of the harmonics still turn, from frame to frame or over so many."""
+        smooth = _means(turned(by), width / STEP_S)
+        weight = number**2 * np.square(np.abs(smooth))
+        turn = np.angle(smooth[:, lag:] * np.conj(smooth[:, :-lag])) / number
+        weight = np.minimum(weight[:, lag:], weight[:, :-lag]) + 1e-30
+        return np.asarray((turn * weight).sum(axis=0) / weight.sum(axis=0) / (2 * np.pi * step * lag))
+
+    standing = np.full(count, float(np.median(deviation)))
     for _ in range(REFINED):  # the phases that are left make the track finer
-        phase = _integrated(deviation, step)
-        demodulated = _demodulated(low.mean(axis=0), rate, base, phase, hop, size, top)
-        smooth = np.array([_mean(row, REFINE_S / STEP_S) for row in demodulated])
-        weight = np.arange(1, top + 1)[:, None] ** 2 * np.square(np.abs(smooth))
-        turn = np.angle(smooth[:, 1:] * np.conj(smooth[:, :-1])) / np.arange(1, top + 1)[:, None]
-        weight = np.minimum(weight[:, 1:], weight[:, :-1]) + 1e-30
-        slope = (turn * weight).sum(axis=0) / weight.sum(axis=0) / (2 * np.pi * step)
-        slope = np.clip(gaussian_filter1d(slope, SLOPE_S / STEP_S, mode="nearest"), -0.2, 0.2)
+        slope = np.clip(gaussian_filter1d(left_over(deviation), SLOPE_S / STEP_S, mode="nearest"), -0.2, 0.2)
         deviation += np.concatenate([slope[:1], (slope[1:] + slope[:-1]) / 2, slope[-1:]])
+        standing += float(np.clip(np.mean(left_over(standing)), -0.2, 0.2))
+    for lag_s, width in STANDING:
+        if count > 2 * lag_s / STEP_S:
+            standing += float(np.median(left_over(standing, round(lag_s / STEP_S), width)))
+    power = np.square(np.pad(low, ((0, 0), (0, hop * count - n)))).mean(axis=0).reshape(count, hop).mean(axis=1)
+    quiet = power <= np.quantile(power[power > 0], QUIET) if np.any(power > 0) else power > 0
+
+    def unexplained(by: Track, width: float) -> float:
+        rows = turned(by)
+        return float(np.sum(np.square(np.abs(rows - _means(rows, width / STEP_S)))[:, quiet]))
+
+    if min(unexplained(standing, width) for width in WIDTHS_S) < ABOUT * min(unexplained(deviation, w) for w in WIDTHS_S):
+        deviation = standing
     phase = _integrated(deviation, step)
-    quiet = quiet_power <= np.quantile(quiet_power[quiet_power > 0], QUIET) if np.any(quiet_power > 0) else quiet_power > 0
-    channels = [_demodulated(x, rate, base, phase, hop, size, top) for x in low]
     chosen: list[NDArray[np.complex128]] = []
     kept = np.zeros(top, bool)
-    for rows in channels:
+    for x in low:
+        rows = _demodulated(x, rate, base, phase, hop, size, top)
         best, least = np.zeros_like(rows), np.inf
         for width in WIDTHS_S:
-            smooth = np.array([_mean(row, width / STEP_S) for row in rows])
+            smooth = _means(rows, width / STEP_S)
             left = float(np.sum(np.square(np.abs(rows - smooth))[:, quiet]))
-            if left < 1.12 * least:  # of windows that do about as well the longest: it takes least of a voice along
+            if left < ABOUT * least:  # of windows that do about as well the longest: it takes least of a voice along
                 best, least = smooth, min(left, least)
         beside = np.median(np.square(np.abs(rows - best))[:, quiet], axis=1) + 1e-30
         kept |= np.square(np.abs(best))[:, quiet].mean(axis=1) > beside * 10 ** (LEAST_OVER_DB / 10)
@@ -192,8 +223,7 @@ def _amplitudes(low: NDArray[np.float32], rate: float, base: float, track: Track
     amplitudes = np.array(chosen) * kept[None, :, None]
     level = 10 * np.log10(np.mean(np.sum(np.square(np.abs(amplitudes)), axis=1) / 2) + 1e-20)
     harmonics = tuple(int(h) + 1 for h in np.flatnonzero(kept))
-    mains = base + float(deviation.mean())
-    return Hum(base, float(np.ptp(deviation)), float(level), harmonics, phase, amplitudes) if mains else None
+    return Hum(base, float(np.ptp(deviation)), float(level), harmonics, phase, amplitudes)
 
 
 def _integrated(deviation: Track, step: float) -> Track:
@@ -210,28 +240,58 @@ def _demodulated(
     window = np.hanning(size + 2)[1:-1]
     window /= window.sum()
     out = np.empty((top, len(phase)), np.complex128)
+
+    def framed(row: NDArray[np.inexact]) -> NDArray[np.inexact]:
+        padded = np.pad(row, (size // 2, size + hop))
+        return np.asarray(np.lib.stride_tricks.sliding_window_view(padded, size)[::hop][: len(phase)] @ window)
+
+    inside = np.maximum(framed(np.ones(n)), 0.05)  # at either end a part of the window only
     y = x.astype(np.complex128)
     for h in range(top):
         y = y * turning
-        padded = np.pad(y, (size // 2, size + hop))
-        frames = np.lib.stride_tricks.sliding_window_view(padded, size)[::hop][: len(phase)]
-        out[h] = 2 * frames @ window
+        out[h] = 2 * framed(y) / inside
     return out
 
 
-def _mean(row: NDArray[np.complex128], width: float) -> NDArray[np.complex128]:
-    """Mean of (n,) under a Gaussian of so many frames, in which moments count by how little lies there beside the tone."""
-    left = np.square(np.abs(row))
-    smooth = row
+def _means(rows: NDArray[np.complex128], width: float) -> NDArray[np.complex128]:
+    """Means of (tones, n) under about a Gaussian of so many frames; moments count by how little lies there beside each tone."""
+    left = np.square(np.abs(rows))
+    smooth = rows
     for _ in range(ROUNDS):
-        left = uniform_filter1d(left, 5, mode="nearest")
-        weight = 1 / (left + np.percentile(left, 5) + 1e-30) ** WEIGHT_POWER
-        weight /= weight.max()
-        total = gaussian_filter1d(weight, width, mode="nearest", truncate=3) + 1e-30
-        parts = [gaussian_filter1d(weight * part, width, mode="nearest", truncate=3) for part in (row.real, row.imag)]
-        smooth = (parts[0] + 1j * parts[1]) / total
-        left = np.square(np.abs(row - smooth))
+        left = uniform_filter1d(left, 5, axis=1, mode="nearest")
+        weight = 1 / (left + np.percentile(left, 5, axis=1, keepdims=True) + 1e-30) ** WEIGHT_POWER
+        weight = np.maximum(weight / weight.max(axis=1, keepdims=True), 1e-9)  # what a running sum can hold beside the largest
+        smooth = _eased(weight * rows, width) / (_eased(weight, width) + 1e-30)
+        left = np.square(np.abs(rows - smooth))
     return smooth
+
+
+def _eased(rows: NDArray[np.inexact], width: float) -> NDArray[np.inexact]:
+    """Three moving means of (tones, n), which make about a Gaussian of that standard deviation."""
+    size = round(np.sqrt(4 * width**2 + 1)) // 2 * 2 + 1
+    for _ in range(3):
+        rows = uniform_filter1d(rows, size, axis=1, mode="nearest")
+    return rows
+
+
+@numba.njit(cache=True, nogil=True, fastmath=True)
+def _sounded(out, start, hop, mains_turn, phase, real, imag):  # type: ignore[no-untyped-def]  # pragma: no cover - compiled
+    """The hum of one channel from sample `start` on into `out`, (n,); amplitudes (harmonics, points) stand every `hop`."""
+    points = phase.shape[0]
+    for i in range(out.shape[0]):
+        at = (start + i) / hop
+        k = min(int(at), points - 1)
+        after = min(k + 1, points - 1)
+        part = min(at - k, 1.0)
+        angle = mains_turn * (start + i) + phase[k] * (1.0 - part) + phase[after] * part
+        turn_re, turn_im = math.cos(angle), math.sin(angle)
+        wave_re, wave_im, total = 1.0, 0.0, 0.0
+        for h in range(real.shape[0]):
+            wave_re, wave_im = wave_re * turn_re - wave_im * turn_im, wave_re * turn_im + wave_im * turn_re
+            re = real[h, k] * (1.0 - part) + real[h, after] * part
+            im = imag[h, k] * (1.0 - part) + imag[h, after] * part
+            total += re * wave_re - im * wave_im
+        out[i] = total
 
 
 class HumTaken:
@@ -241,26 +301,17 @@ class HumTaken:
 
     def __init__(self, hum: Hum, rate: int, *, share: float = 1.0) -> None:
         self._hum, self._rate, self._share = hum, rate, share
-        by = max(1, rate // LOW_RATE)
+        by = low_by(rate)
         self._hop = round(STEP_S * rate / by) * by
 
     def hum(self, start: int, stop: int) -> Signal:
         """The hum itself: (channels, n)."""
-        at = np.arange(start, stop, dtype=np.float64)
-        places = np.arange(len(self._hum.phase)) * float(self._hop)
-        first, last = (int(np.clip(p // self._hop, 0, len(places) - 1)) for p in (start - self._hop, stop + 2 * self._hop))
-        near = slice(first, last + 1)
-        turn = np.exp(1j * (2 * np.pi * self._hum.mains * at / self._rate + np.interp(at, places[near], self._hum.phase[near])))
-        out = np.zeros((len(self._hum.amplitudes), len(at)))
-        wave = np.ones(len(at), np.complex128)
-        for h in range(1, max(self._hum.harmonics, default=0) + 1):
-            wave *= turn
-            if h not in self._hum.harmonics:
-                continue
-            for c, rows in enumerate(self._hum.amplitudes):
-                row = rows[h - 1]
-                real, imag = (np.interp(at, places[near], part[near]) for part in (row.real, row.imag))
-                out[c] += real * wave.real - imag * wave.imag
+        out = np.empty((len(self._hum.amplitudes), stop - start))
+        turn = 2 * np.pi * self._hum.mains / self._rate
+        top = max(self._hum.harmonics, default=0)
+        for row, rows in zip(out, self._hum.amplitudes, strict=True):
+            real, imag = np.ascontiguousarray(rows[:top].real), np.ascontiguousarray(rows[:top].imag)
+            _sounded(row, start, float(self._hop), turn, self._hum.phase, real, imag)
         return out
 
     def treated(self, cell: Near) -> Signal:

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from scipy import fft
 from scipy.special import exp1
 
+from faithful_reel.core.jobs import Unwatched, Watch, watched
 from faithful_reel.core.treat.cells import Near, Sound
 from faithful_reel.core.treat.spectral import Powers, Spectra, frame_of, hop_of, weighed, window_of
 from faithful_reel.core.units import Signal, Span, ratio, samples
@@ -153,14 +154,14 @@ class RoomNoise:
         return 10 * float(np.log10(total + 1e-20))
 
 
-def room_noise(sound: Sound, stretches: Sequence[Span], *, step_s: float = PRINT_S) -> RoomNoise:
+def room_noise(sound: Sound, stretches: Sequence[Span], *, step_s: float = PRINT_S, watch: Watch | None = None) -> RoomNoise:
     """The room's noise from stretches in which nobody speaks, several short ones joined.
 
     A room that grows louder or softer is followed: what lies between two quiet places is interpolated.
     """
     prints = NoisePrints(sound.frames, sound.channels, samples(step_s, sound.rate), sound.rate)
     longest = sound.rate
-    for span in stretches:
+    for span in watched(stretches, watch or Unwatched(), len(stretches)):
         for start in range(span.start, span.stop, longest):
             prints.add(sound.read(start, min(span.stop, start + longest)), start)
     return RoomNoise(prints.prints(), prints.step, sound.rate)

@@ -12,6 +12,7 @@ from scipy.signal import butter, resample_poly, sosfiltfilt
 
 from faithful_reel.core.jobs import Unwatched, Watch, at_once, watched
 from faithful_reel.core.treat.cells import WORKERS, Near, Sound, near, over_cells
+from faithful_reel.core.treat.decimation import MEAN_OF, decimated
 from faithful_reel.core.treat.places import Patch, Place
 from faithful_reel.core.units import Signal, samples
 
@@ -41,9 +42,10 @@ class LowLevels:
 
 
 def _decimated(x: Signal, rate: int) -> tuple[NDArray[np.float64], int]:
-    """Mono sound at about `LOW_RATE`, and by how much it was decimated."""
+    """(n,) sound at about `LOW_RATE`, and by how much it was decimated."""
     by = max(1, rate // LOW_RATE)
-    return resample_poly(np.asarray(x, np.float64), 1, by), by
+    by = by // MEAN_OF * MEAN_OF if by >= MEAN_OF else by
+    return decimated(x[None], by)[0], by
 
 
 def _split(y: NDArray[np.float64], low_rate: float) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
@@ -139,7 +141,7 @@ def plosives_tamed(sound: Sound, places: Sequence[Place], levels: LowLevels, wat
         ]
         for c, x in enumerate(here.sound):
             y, _ = _decimated(x, rate)
-            removed = sum((1 - gain) * band for gain, band in zip(gains, _split(y, rate / by), strict=True))
+            removed = np.sum([(1 - gain) * band for gain, band in zip(gains, _split(y, rate / by), strict=True)], axis=0)
             back = resample_poly(removed, by, 1)[here.first : here.last]
             out[c, : len(back)] -= back * window[: len(back)]
         return Patch(start, out.astype(np.float32))

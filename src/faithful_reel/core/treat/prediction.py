@@ -7,6 +7,8 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import fft
 
+from faithful_reel.core.units import Signal
+
 Rows = NDArray[np.float64]
 
 
@@ -67,7 +69,7 @@ def two_sided(x, a, hop, out):  # type: ignore[no-untyped-def]  # pragma: no cov
                 y[n] += c[k] * (left[n] + right[n])
 
 
-def autocorrelations(x: Rows, window: int, hop: int, order: int) -> Rows:
+def autocorrelations(x: Signal, window: int, hop: int, order: int) -> Rows:
     """Of Hann windows of (n,) sound, centred on successive stretches of `hop` samples: (ceil(n / hop), order + 1)."""
     count = -(-len(x) // hop)
     padded = np.pad(x, ((window - hop) // 2, count * hop - len(x) + window), "edge")

@@ -21,8 +21,8 @@ VOWEL_HZ = (300.0, 3000.0)
 HOP_S, FRAME_S = 0.005, 0.01
 LEAST_SHARE_DB, UNDER_TOP_DB, SHORTEST_S, GAP_FRAMES = -2.0, 30.0, 0.03, 2
 OVER_OWN_DB, UNDER_VOWELS_DB = 1.0, 10.7
-"""An s may stand 1 dB over the reader's usual one, and never nearer than 10.7 dB to the loud vowels: where every s is harsh, the usual
-one is no measure (as measured)."""
+"""An s may stand 1 dB over the reader's usual one, and never nearer than 10.7 dB to the loud vowels: where every s is harsh,
+the usual one is no measure (as measured)."""
 HARSH_DB = -3.0
 """In clean readings nine s of ten stay farther under the loud vowels than this (own measure, twelve readings: -3.5 to -10.6)."""
 SHARE, MOST_DB = 1.0, 14.0
@@ -126,6 +126,7 @@ def sibilance_softened(
     *,
     share: float = SHARE,
     most_db: float | None = None,
+    lower_db: float = 0.0,
     watch: Watch | None = None,
 ) -> list[Patch]:
     """What stands in the place of harsh s: what lies over 4 kHz lowered by a share of its excess, moment by moment.
@@ -136,9 +137,10 @@ def sibilance_softened(
     most = most_db if most_db is not None else bounds[1] if bounds else None
     if most is None or not places:
         return []
+    most -= lower_db
     rate, hop = sound.rate, levels.hop
     half = samples(TAPS_S, rate) // 2
-    high = firwin(2 * half + 1, SPLIT_HZ, fs=rate, pass_zero="highpass")
+    high = firwin(2 * half + 1, SPLIT_HZ, fs=rate, pass_zero=False)
     up = 10 * np.log10(levels.sibilant + 1e-16)
     excess = np.clip(share * (up - most), 0.0, MOST_DB)
     inside = np.zeros(len(up))
