@@ -40,7 +40,7 @@ class Findings:
     def __init__(self) -> None:
         self.faults: list[str] = []
 
-    def check(self, true: bool, text: str) -> None:  # noqa: FBT001 - a check
+    def check(self, true: bool, text: str) -> None:
         """Keep `text` unless `true`."""
         if not true:
             self.faults.append(text)

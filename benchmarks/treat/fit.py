@@ -17,7 +17,7 @@ def rows(*, crackle: bool, seeds: int):
     positive, negative, seconds = [], [], 0.0
     for reading in part(held=False):
         trace = traces(reading.sound, reading.rate, crackle=crackle)
-        negative.append(design(trace, trace.candidates, -20.0))
+        negative.append(design(trace, -20.0))
         seconds += reading.seconds
         for seed in range(seeds):
             levels, every, kinds = (
@@ -25,7 +25,7 @@ def rows(*, crackle: bool, seeds: int):
             )
             y, planted = with_clicks(reading, levels, seed, every_s=every, kinds=kinds)
             trace = traces(y, reading.rate, crackle=crackle)
-            table = design(trace, trace.candidates, -20.0)
+            table = design(trace, -20.0)
             for p in planted:
                 a, b = p.start // trace.size - 6, p.stop // trace.size + 6
                 near = np.flatnonzero((trace.candidates >= a) & (trace.candidates <= b))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import dataclass
 
 import numpy as np
@@ -146,7 +147,7 @@ def room_answer(rate: int, rt_s: float, seed: int) -> tuple[np.ndarray, int]:
     t = np.arange(n) / rate
     tail = np.zeros(n)
     edges = (0, 350, 1000, 3000, 0.49 * rate)
-    for (low, high), share in zip(zip(edges, edges[1:], strict=False), (1.05, 1.0, 0.85, 0.6), strict=False):
+    for (low, high), share in zip(itertools.pairwise(edges), (1.05, 1.0, 0.85, 0.6), strict=False):
         spectrum = np.fft.rfft(rng.standard_normal(n))
         hz = np.fft.rfftfreq(n, 1 / rate)
         spectrum[(hz < low) | (hz >= high)] = 0

@@ -18,7 +18,6 @@ import numpy as np
 import soundfile
 from flaws import hum, room, room_answer, with_breaths, with_clicks, with_pops
 from material import SPEECH_DB, band, db, part
-
 from pystoi import stoi
 from scipy.signal import fftconvolve, stft
 
@@ -30,9 +29,9 @@ from faithful_reel.core.treat.clipping import clipped_places, clipping_redrawn, 
 from faithful_reel.core.treat.echo import EchoReduced, reverberation
 from faithful_reel.core.treat.hum import HumTaken, found_hum
 from faithful_reel.core.treat.noise import NoiseReduced, room_noise
+from faithful_reel.core.treat.pauses import spans_of
 from faithful_reel.core.treat.places import Patched
 from faithful_reel.core.treat.plosives import found_plosives, low_levels, plosives_tamed
-from faithful_reel.core.treat.pauses import spans_of
 from faithful_reel.core.treat.sibilance import found_sibilance, sibilance_softened, sibilant_levels, sibilants
 from faithful_reel.core.treat.spectral import weighed
 from faithful_reel.core.units import Span
@@ -137,7 +136,7 @@ def cut_off(x: np.ndarray, over_db: float) -> tuple[np.ndarray, np.ndarray, floa
 
 def clipping(held: bool | None, *, redraw: bool = True) -> None:
     sides = wrong = 0
-    hits, gains, least, refused = defaultdict(list), defaultdict(list), defaultdict(list), 0
+    hits, gains, refused = defaultdict(list), defaultdict(list), 0
     for r in part(held=held):
         wrong += len(piles(Held(r.sound[None], r.rate)))
         sides += 2

@@ -395,6 +395,40 @@ def _print_verdicts(path: Path, found: tuple[object, ...]) -> None:
 
 
 @app.command()
+def treat(
+    source: Annotated[Path, typer.Argument(metavar="IN", help="The recording.")],
+    out: Annotated[Path, typer.Option(help="The new file: .wav, .flac or .mp3.")],
+    recipe: Annotated[str, typer.Option(help="A recipe's name, or a JSON file.")] = "",
+    do: Annotated[str, typer.Option(help="Treatments instead of a recipe, in their order: clicks,hum,noise and so on.")] = "",
+    taken_away: Annotated[Path | None, typer.Option("--taken-away", help="What was taken away, as a file.")] = None,
+    as_json: AsJson = False,
+) -> None:
+    """Mend the sound of a recording by a recipe: clicks, clipping, plosives, sibilance, breaths, hum, noise, echo, tone."""
+    from faithful_reel.core.errors import FileProblem
+    from faithful_reel.core.files import refuse_over
+    from faithful_reel.core.treat.recipe import load_recipe, recipe_doing
+    from faithful_reel.core.work.treating import treat_file
+
+    if bool(recipe) == bool(do):
+        raise FileProblem("Say what is to be done, by --recipe or by --do, one of the two.")
+    if recipe:
+        for path in (out, *([taken_away] if taken_away else [])):
+            refuse_over(path, Path(recipe))
+    wanted = load_recipe(recipe) if recipe else recipe_doing(do)
+    _tell_of(source)
+    made = treat_file(source, wanted, out, taken_away=taken_away, watch=_watch())
+    if as_json:
+        _print(made.as_json())
+        return
+    for step in made.steps:
+        figures = ", ".join(f"{name} {value}" for name, value in step.figures.items())
+        told = step.why or "; ".join(filter(None, [f"{len(step.touched)} places" if step.touched else "", figures]))
+        sys.stdout.write(f"  {step.do}: {told}\n")
+    if made.lowered_db:
+        sys.stdout.write(f"  made softer by {made.lowered_db:.1f} dB, so that nothing is clipped\n")
+
+
+@app.command()
 def check(
     files: Annotated[list[Path], typer.Argument(metavar="FILE...", help="Audio files.")],
     profile: ProfileName = "retail",

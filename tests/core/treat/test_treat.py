@@ -11,7 +11,6 @@ from support.sounds import noise, sine, speech_like
 
 from faithful_reel.core.treat.dynamics import Compressor, Limiter
 from faithful_reel.core.treat.filters import LowCut
-from faithful_reel.core.treat.noise import FRAME, NoiseReduction, noise_print
 
 RATE = 44_100
 
@@ -39,37 +38,15 @@ def test_low_cut_follows_butterworth(hz):
 
 
 @settings(max_examples=15, deadline=None)
-@given(st.lists(st.integers(1, 9000), min_size=1, max_size=5), st.sampled_from(["cut", "noise", "press", "limit"]))
+@given(st.lists(st.integers(1, 9000), min_size=1, max_size=5), st.sampled_from(["cut", "press", "limit"]))
 def test_treatments_do_not_depend_on_the_blocks(sizes, which):
     x = (speech_like(seconds=2) * 2)[None]
     make = {
-        "cut": lambda: LowCut(RATE), "noise": lambda: NoiseReduction(noise_print(noise(seconds=1, rms_db=-60))),
-        "press": lambda: Compressor(RATE), "limit": lambda: Limiter(RATE),
+        "cut": lambda: LowCut(RATE), "press": lambda: Compressor(RATE), "limit": lambda: Limiter(RATE),
     }[which]  # fmt: skip
     whole, cut = in_blocks(make(), x, [x.shape[1]]), in_blocks(make(), x, sizes)
     assert whole.shape == cut.shape == x.shape
     assert np.allclose(whole, cut, atol=2e-6)
-
-
-@pytest.mark.parametrize("depth", [6.0, 12.0, 20.0])
-def test_noise_alone_goes_down_by_the_depth(depth):
-    x = noise(seconds=6, rms_db=-60)
-    reduction = NoiseReduction(noise_print(x[:RATE]), depth_db=depth)
-    y = in_blocks(reduction, x[None], [RATE])[0]
-    assert level(y[RATE:]) == pytest.approx(-60 - depth, abs=1.0)
-
-
-def test_a_voice_far_over_the_noise_is_left_whole():
-    x = speech_like(seconds=6, floor_db=-70)
-    y = in_blocks(NoiseReduction(noise_print(noise(seconds=1, rms_db=-70)), depth_db=15.0), x[None], [RATE])[0]
-    voiced = np.abs(x) > 0.02
-    assert level((y - x)[voiced]) < level(x[voiced]) - 25
-
-
-def test_nothing_is_taken_from_a_sound_over_the_print():
-    x = noise(seconds=3, rms_db=-20)
-    y = in_blocks(NoiseReduction(noise_print(noise(seconds=1, rms_db=-90)), depth_db=20.0), x[None], [7000])[0]
-    assert np.abs(y - x)[2 * FRAME :].max() < 1e-5
 
 
 @pytest.mark.parametrize(("input_db", "output_db"), [(-40, -40), (-30, -30), (-10, -16), (-6, -14.4)])

@@ -57,7 +57,7 @@ class RawFile:
             yield self("", first, min(self.frames, first + BLOCK))
 
     def __call__(self, recording: str, start: int, stop: int) -> Signal:
-        """Samples `start` to `stop`, zeros outside of the file."""
+        """Samples `start` to `stop`, zeros outside of the file: (channels, n) float32."""
         del recording
         out = np.zeros((self.channels, stop - start), np.float32)
         first, last = max(0, start), min(self.frames, stop)

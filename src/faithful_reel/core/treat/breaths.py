@@ -10,6 +10,7 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 from scipy import fft
+from scipy.ndimage import maximum_filter1d
 from scipy.signal import resample_poly
 
 from faithful_reel.core.jobs import Unwatched, Watch, at_once, watched
@@ -25,6 +26,8 @@ QUIETEST, SUBTRACTED = 8.0, 1.5
 """So many hundredths of the frames around are the room; so many times their spectrum is taken off before anything is asked."""
 OVER_FLOOR_DB, UNDER_TOP_DB, PITCH, CENTROID_HZ, SIBILANT_DB, FLATNESS_DB = 3.0, 12.0, 0.6, (600.0, 4600.0), 4.0, -5.5
 LEAST_S, MOST_S, DIP_DB, DIP_S, GAP_FRAMES = 0.12, 0.9, 4.0, 0.15, 3
+LEAST_PAUSE_S = 0.42
+"""In a shorter pause there is no time to breathe: what is heard there belongs to a stop."""
 DIP_OVER_DB, DEEP_DB = 6.0, 14.0
 """On both sides it falls off to within 6 dB of the room, or by 14: the breath of an h does not."""
 EDGE_S = 0.02
@@ -66,7 +69,7 @@ def _breaths_in(x: Signal, at: int, exact_rate: float) -> list[Place]:
     power = spectra.real**2 + spectra.imag**2
     hz = np.fft.rfftfreq(padded, 1 / rate)
     power[:, hz < LOW_HZ] = 0
-    scale = 2 / (padded * float(np.sum(np.square(np.hanning(size))))) * padded / size
+    scale = 2 / (padded * float(np.sum(np.square(np.hanning(size)))))
     whole = power.sum(axis=1)
     sounding = whole > 1e-14 * size
     if np.count_nonzero(sounding) < 20:
@@ -79,10 +82,6 @@ def _breaths_in(x: Signal, at: int, exact_rate: float) -> list[Place]:
     band = clean[:, inside]
     total = band.sum(axis=1) + 1e-20
     centroid = (band @ hz[inside]) / total
-    again = fft.irfft(clean, axis=-1)
-    lags = slice(samples(0.0025, rate), samples(0.0125, rate))
-    taper = fft.irfft(np.square(np.abs(fft.rfft(np.hanning(size), padded))))
-    pitch = (again[:, lags] / (taper[lags] / taper[0])).max(axis=1) / (again[:, 0] + 1e-20)
     middle, sibilant = clean[:, (hz >= 1000) & (hz < 4500)], clean[:, (hz >= 4500) & (hz < 8000)]
     hiss = (
         10 * np.log10((sibilant.mean(axis=1) + 1e-20) / (middle.mean(axis=1) + 1e-20)) if sibilant.size else -np.ones(len(clean))
@@ -97,13 +96,20 @@ def _breaths_in(x: Signal, at: int, exact_rate: float) -> list[Place]:
     out = (
         (levels > floor + OVER_FLOOR_DB)
         & (levels < top - UNDER_TOP_DB)
-        & (pitch < PITCH)
         & (centroid > CENTROID_HZ[0])
         & (centroid < CENTROID_HZ[1])
         & (hiss < SIBILANT_DB)
         & (flatness > FLATNESS_DB)
     )
+    pitch = np.zeros(len(levels))
+    asked = np.flatnonzero(maximum_filter1d(out, 2 * GAP_FRAMES + 3))
+    again = fft.irfft(clean[asked], axis=-1)
+    lags = slice(samples(0.0025, rate), samples(0.0125, rate))
+    taper = fft.irfft(np.square(np.abs(fft.rfft(np.hanning(size), padded))))
+    pitch[asked] = (again[:, lags] / (taper[lags] / taper[0])).max(axis=1) / (again[:, 0] + 1e-20)
+    out &= pitch < PITCH
     voiced = (levels > top - 20) & (pitch >= PITCH)
+    loud = levels > top - 20
     places: list[Place] = []
     marks = np.flatnonzero(np.diff(np.concatenate([[False], out, [False]]))).reshape(-1, 2).tolist()
     joined: list[list[int]] = []
@@ -119,6 +125,10 @@ def _breaths_in(x: Signal, at: int, exact_rate: float) -> list[Place]:
         peak = float(levels[a:b].max())
         before, after = levels[max(0, a - dip) : a + 2], levels[b - 2 : b + dip]
         if max(before.min(), after.min()) > min(peak - DIP_DB, max(floor + DIP_OVER_DB, peak - DEEP_DB)):
+            continue
+        before_it, after_it = np.flatnonzero(loud[: max(0, a - 1)]), np.flatnonzero(loud[b + 1 :])
+        pause = (after_it[0] + b + 1 if len(after_it) else len(loud)) - (before_it[-1] + 1 if len(before_it) else 0)
+        if pause * HOP_S < LEAST_PAUSE_S:
             continue
         if voiced[max(0, a - 2) : b + 2].any() or (levels[a:b] > top - UNDER_TOP_DB).any():
             continue

@@ -219,6 +219,9 @@ def _loud_db(sound: Sound) -> float:
     def levels(cell: Near) -> NDArray[np.float64]:
         x = cell.sound[:, cell.first : cell.last]
         count = x.shape[1] // size
+        if not count:
+            return np.zeros(0)
+        x = x - x.mean(axis=1, keepdims=True)
         power = np.square(x[:, : count * size].reshape(-1, count, size)).mean(axis=(0, 2))
         return np.asarray(10 * np.log10(power + 1e-20))
 

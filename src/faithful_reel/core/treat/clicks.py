@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+import numba
 import numpy as np
 from numpy.typing import NDArray
 from scipy.linalg import cho_factor, cho_solve, toeplitz
-from scipy.ndimage import maximum_filter1d, rank_filter
 from scipy.signal import lfilter
 
 from faithful_reel.core.jobs import Unwatched, Watch, at_once, watched
@@ -30,12 +30,12 @@ time."""
 LEAST_CONTRAST_DB, MOST_CONTRAST_DB, LOW_CONTRAST_DB = 3.0, 40.0, -10.0
 WEIGHTS: dict[bool, tuple[float, ...]] = {
     False: (
-        0.1008, 0.0605, 0.0682, 0.0392, 0.0520, 0.0149, 0.0619, 0.0123, 0.0846, 0.0503, 0.0501, 0.0264, 0.0262, 0.0128, 0.0541,
-        0.0039, -0.0657, -9.2605,
+        0.0994, 0.0601, 0.0684, 0.0387, 0.0525, 0.0150, 0.0645, 0.0129, 0.0834, 0.0499, 0.0521, 0.0263, 0.0262, 0.0130, 0.0541,
+        0.0046, -0.0659, -9.2777,
     ),
     True: (
-        0.2200, 0.1215, 0.1292, 0.0439, 0.0336, -0.0109, -0.0266, -0.0108, 0.1417, 0.0932, 0.0719, 0.0308, 0.0140, -0.0231,
-        -0.0481, -0.0418, -0.0770, -10.4870,
+        0.2222, 0.1188, 0.1291, 0.0446, 0.0295, -0.0171, -0.0178, -0.0214, 0.1437, 0.0932, 0.0681, 0.0283, 0.0134, -0.0234,
+        -0.0435, -0.0311, -0.0770, -10.2296,
     ),
 }  # fmt: skip
 """Of the score, for clicks and for crackle: eight contrasts by two predictions, level under the loud, constant; fitted to planted
@@ -56,12 +56,12 @@ def _order(rate: int) -> int:
 
 @dataclass(frozen=True)
 class _Traces:
-    """A channel of a cell: contrasts (16, blocks), where candidates are, levels in dB, residual; blocks of `size` samples."""
+    """A channel of a cell: the blocks of `size` samples that may click, their contrasts (candidates, 16), levels in dB."""
 
     contrasts: Rows
     candidates: NDArray[np.intp]
     under: Rows
-    residual: Rows
+    residual: Signal
     size: int
 
 
@@ -80,51 +80,91 @@ def traces(x: Signal, rate: int, *, crackle: bool) -> _Traces:
     count = len(lags)
     rows = np.arange(count)
     beside = lags[np.clip(rows - 2, 0, count - 1)] + lags[np.clip(rows + 2, 0, count - 1)]
-    padded = np.pad(np.asarray(x, np.float64), order, "edge")
+    padded = np.pad(np.asarray(x, np.float32), order, "edge")
     blocks = len(x) // size
-    found, candidates = [], np.zeros(blocks, bool)
-    residual = np.empty(len(x))
-    for r in (lags, beside):
+    found = np.empty((2 * len(SCALES), blocks))
+    residual = np.empty(len(x), np.float32)
+    for half, r in enumerate((lags, beside)):
         a, errors = np.empty_like(r), np.empty(count)
         predictors(r, a, errors)
-        residual = np.empty(len(x))
         two_sided(padded, a, hop, residual)
         square = np.square(residual[: blocks * size]).reshape(blocks, size)
         peak, power = square.max(axis=1), square.mean(axis=1)
-        for width, own in SCALES:
-            row = 10 * np.log10((np.convolve(power, np.ones(width) / width, "same") if width else peak) + 1e-16)
-            middle, far = samples(MIDDLE_S, rate) // size, samples(FAR_S, rate) // size
-            close = row - _beside(row, own, middle, crackle=crackle)
-            candidates |= (row >= maximum_filter1d(row, 2 * own + 1)) & (close > LEAST_CONTRAST_DB)
-            found += [close, row - _beside(row, middle, far, crackle=crackle)]
+        for k, (width, _) in enumerate(SCALES):
+            means = np.convolve(power, np.ones(width) / width, "same") if width else peak
+            found[half * len(SCALES) + k] = 10 * np.log10(means + 1e-16)
+    middle, far = samples(MIDDLE_S, rate) // size, samples(FAR_S, rate) // size
+    near = np.array([own for _, own in SCALES] * 2)
+    out = np.zeros(blocks, np.bool_)
+    _scanned(found, near, middle, crackle, out)
+    candidates = np.flatnonzero(out)
+    contrasts = np.empty((len(candidates), 4 * len(SCALES)))
+    _contrasts(found, candidates, near, middle, far, crackle, contrasts)
     power = np.square(np.asarray(x[: blocks * size], np.float64)).reshape(blocks, size).mean(axis=1)
     wide = max(1, samples(0.02, rate) // size)
     level = 10 * np.log10(np.convolve(power, np.ones(wide) / wide, "same") + 1e-16)
-    contrasts = maximum_filter1d(np.clip(found, LOW_CONTRAST_DB, MOST_CONTRAST_DB), 5, axis=1)
-    return _Traces(contrasts, np.flatnonzero(candidates), level, residual, size)
+    return _Traces(np.clip(contrasts, LOW_CONTRAST_DB, MOST_CONTRAST_DB), candidates, level[candidates], residual, size)
 
 
-def _beside(row: Rows, near: int, far: int, *, crackle: bool) -> Rows:
-    """The greatest value of (n,) from `near` to `far` before or after; of crackle, beside which there is more, the third."""
-    width = far - near + 1
-    if crackle:
-        step = 4
-        ahead = maximum_filter1d(row, step)[step // 2 :: step]
-        most = np.repeat(rank_filter(ahead, -3, size=max(3, width // step), mode="nearest"), step)
-        most = np.pad(most, (0, max(0, len(row) - len(most))), "edge")[: len(row)]
-    else:
-        most = maximum_filter1d(row, width, mode="nearest")
-    shift = near + width // 2
-    out = np.full(len(row), -200.0)
-    out[shift:] = most[: len(row) - shift]
-    out[: len(row) - shift] = np.maximum(out[: len(row) - shift], most[shift:])
-    return out
+@numba.njit(cache=True, nogil=True)
+def _side(row, first, last, third):  # type: ignore[no-untyped-def]  # pragma: no cover - compiled
+    """The greatest value of a row from `first` to `last`; where `third`, of the maxima of 1 ms the third greatest."""
+    first, last = max(0, first), min(len(row), last)
+    a = b = c = -200.0
+    step = 4 if third else 1
+    at = first
+    while at < last:
+        most = row[at]
+        for k in range(at + 1, min(last, at + step)):
+            most = max(most, row[k])
+        if most > a:
+            a, b, c = most, a, b
+        elif most > b:
+            b, c = most, b
+        elif most > c:
+            c = most
+        at += step
+    return c if third else a
 
 
-def design(trace: _Traces, at: NDArray[np.intp], loud_db: float) -> Rows:
-    """What the score weighs, at some blocks: (blocks, 18)."""
-    under = np.clip(trace.under[at] - loud_db, -60.0, 10.0)
-    return np.column_stack([trace.contrasts[:, at].T, under, np.ones(len(at))])
+@numba.njit(cache=True, nogil=True)
+def _contrast(row, at, near, far, third):  # type: ignore[no-untyped-def]  # pragma: no cover - compiled
+    """How far a block stands over what lies from `near` to `far` on either side."""
+    return row[at] - max(_side(row, at - far, at - near + 1, third), _side(row, at + near, at + far + 1, third))
+
+
+@numba.njit(cache=True, nogil=True)
+def _scanned(rows, near, middle, third, out):  # type: ignore[no-untyped-def]  # pragma: no cover - compiled
+    """Mark the blocks that are the greatest around in any of (rows, blocks), and stand out a little."""
+    for r in range(rows.shape[0]):
+        row = rows[r]
+        for at in range(len(row)):
+            greatest = True
+            for by in range(1, near[r] + 1):
+                if (at >= by and row[at - by] > row[at]) or (at + by < len(row) and row[at + by] > row[at]):
+                    greatest = False
+                    break
+            if greatest and not out[at] and _contrast(row, at, near[r], middle, third) > LEAST_CONTRAST_DB:
+                out[at] = True
+
+
+@numba.njit(cache=True, nogil=True)
+def _contrasts(rows, candidates, near, middle, far, third, out):  # type: ignore[no-untyped-def]  # pragma: no cover - compiled
+    """The contrasts of (rows, blocks) at some blocks or 0.5 ms beside them, the greatest, into (candidates, 2 * rows)."""
+    for c in range(len(candidates)):
+        for r in range(rows.shape[0]):
+            for far_one in range(2):
+                best = -200.0
+                for at in range(max(0, candidates[c] - 2), min(rows.shape[1], candidates[c] + 3)):
+                    a, b = (middle, far) if far_one else (near[r], middle)
+                    best = max(best, _contrast(rows[r], at, a, b, third))
+                out[c, 2 * r + far_one] = best
+
+
+def design(trace: _Traces, loud_db: float) -> Rows:
+    """What the score weighs, for every candidate: (candidates, 18)."""
+    under = np.clip(trace.under - loud_db, -60.0, 10.0)
+    return np.column_stack([trace.contrasts, under, np.ones(len(under))])
 
 
 def found_clicks(
@@ -148,8 +188,8 @@ def found_clicks(
         for x in cell.sound:
             if len(x) < 8 * samples(HOP_S, rate) or not np.any(x):
                 continue
-            trace = traces(x, rate, crackle=crackle)
-            scores = design(trace, trace.candidates, loud_db) @ weights + sensitivity
+            trace = traces(x - np.mean(x), rate, crackle=crackle)
+            scores = design(trace, loud_db) @ weights + sensitivity
             for block, score in zip(trace.candidates.tolist(), scores.tolist(), strict=True):
                 start, stop = _extent(trace, block)
                 if cell.at + start < ends or cell.at + stop > sound.frames - ends:
@@ -178,7 +218,7 @@ def _extent(trace: _Traces, block: int) -> tuple[int, int]:
     """From where to where, in samples, the residual stands out around a block."""
     size = trace.size
     reach = round(LONGEST_S / BLOCK_S)
-    first, last = max(0, block - reach), min(trace.contrasts.shape[1], block + reach + 1)
+    first, last = max(0, block - reach), min(len(trace.residual) // size, block + reach + 1)
     power = np.square(trace.residual[first * size : last * size]).reshape(-1, size).mean(axis=1)
     at = block - first
     peak = max(range(max(0, at - 2), min(len(power), at + 3)), key=lambda k: power[k])
@@ -207,6 +247,8 @@ def unclicked(x: Signal, first: int, last: int, rate: int) -> Rows | None:
     around, length = samples(AROUND_S, rate), last - first
     start, stop = max(0, first - around), min(len(x), last + around)
     around_it = np.asarray(x[start:stop], np.float64)
+    mean = float(np.mean(around_it))
+    around_it -= mean
     a, b = first - start, last - start
     order = min(2 * _order(rate), max(a, len(around_it) - b) // 3)
     sides = [side for side in (around_it[:a], around_it[b:]) if len(side) > order]
@@ -233,6 +275,9 @@ def unclicked(x: Signal, first: int, last: int, rate: int) -> Rows | None:
         added = np.convolve(np.pad(np.square(there - drawn) + spread, wide, "edge"), kernel, "valid") + 1e-14
         drawn, spread = _posterior(precision, there / added - pull, 1 / added)
     if np.sum(np.square(there - drawn)) < ACCEPTED * np.sum(spread):
+        return None
+    drawn += mean
+    if np.max(np.abs(drawn)) > max(1.0, float(np.max(np.abs(x[first:last])))):  # what was cut off at full scale is no click
         return None
     return drawn
 

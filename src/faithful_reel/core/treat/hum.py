@@ -19,7 +19,7 @@ MAINS = (50.0, 60.0)
 LOW_RATE, HARMONICS, TOP_HZ = 2200, 16, 1000.0
 WINDOW_S, HOP_S, GRID_HZ, RANGE_HZ = 2.0, 0.5, 0.02, 1.0
 BESIDE_HZ = 6.0
-STEP_PENALTY = 1.2
+STEP_PENALTY, MOST_MOVES = 1.2, 6
 """Of a change of 0.02 Hz in half a second, in units of the score."""
 LEAST_SCORE = 0.17
 """The mean over harmonics and windows stands so far over that of frequencies at which no mains runs (own measure)."""
@@ -147,19 +147,23 @@ def _followed(power: NDArray[np.float32], hz: Track, base: float) -> tuple[float
     return float(score[np.arange(len(score)), path][calm].mean()), grid[path]
 
 
-def _viterbi(score: Track) -> tuple[Track, NDArray[np.intp]]:
+@numba.njit(cache=True, nogil=True)
+def _viterbi(score):  # type: ignore[no-untyped-def]  # pragma: no cover - compiled
     """The best sums at the end, (states,), and where each state came from, (windows, states)."""
     count, states = score.shape
-    reach = 6
-    moves = np.arange(-reach, reach + 1)
-    cost = STEP_PENALTY * np.abs(moves) / reach
-    total, back = score[0].copy(), np.zeros((count, states), np.intp)
+    total, next_total = score[0].copy(), np.empty(states)
+    back = np.zeros((count, states), np.int64)
     for t in range(1, count):
-        wide = np.pad(total, reach, constant_values=-1e9)
-        table = np.lib.stride_tricks.sliding_window_view(wide, 2 * reach + 1) - cost
-        best = np.argmax(table, axis=1)
-        back[t] = np.clip(np.arange(states) + moves[best], 0, states - 1)
-        total = table[np.arange(states), best] + score[t]
+        for k in range(states):
+            best, came = -1e300, k
+            for move in range(-MOST_MOVES, MOST_MOVES + 1):
+                if 0 <= k + move < states:
+                    value = total[k + move] - STEP_PENALTY * abs(move) / MOST_MOVES
+                    if value > best:
+                        best, came = value, k + move
+            next_total[k] = best + score[t, k]
+            back[t, k] = came
+        total[:] = next_total
     return total, back
 
 
@@ -191,6 +195,7 @@ def _amplitudes(low: NDArray[np.float32], rate: float, base: float, track: Track
     for _ in range(REFINED):  # the phases that are left make the track finer
         slope = np.clip(gaussian_filter1d(left_over(deviation), SLOPE_S / STEP_S, mode="nearest"), -0.2, 0.2)
         deviation += np.concatenate([slope[:1], (slope[1:] + slope[:-1]) / 2, slope[-1:]])
+    for _ in range(ROUNDS):
         standing += float(np.clip(np.mean(left_over(standing)), -0.2, 0.2))
     for lag_s, width in STANDING:
         if count > 2 * lag_s / STEP_S:

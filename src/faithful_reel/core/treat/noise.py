@@ -219,8 +219,12 @@ class NoiseReduced:
         likely = np.zeros(len(post), np.float32)
         gains_into(post, priors, floors, np.zeros(len(post), np.float32), out, likely, INTEGRAL, FIRST)
         voice = near | (likely > LIKELY)
-        eased = np.convolve(np.pad(voice, EASED // 2, "edge"), np.ones(EASED) / EASED, "valid")[:, None].astype(np.float32)
-        return np.asarray(np.exp(eased * np.log(out) + (1 - eased) * np.log(floors)), np.float32)
+        eased = np.convolve(np.pad(voice, EASED // 2, "edge"), np.ones(EASED) / EASED, "valid").astype(np.float32)
+        out[eased < 0.01] = floors[eased < 0.01]
+        between = (eased >= 0.01) & (eased < 0.99)
+        share = eased[between, None]
+        out[between] = out[between] ** share * floors[between] ** (1 - share)
+        return out
 
     def treated(self, cell: Near) -> Signal:
         """The cell's own stretch, (channels, n)."""

@@ -73,9 +73,12 @@ def low_levels(sound: Sound, watch: Watch | None = None) -> LowLevels:
         y, by = _decimated(x, rate)
         low_rate = rate / by
         bands = [sosfiltfilt(butter(2, hz, "bandpass", fs=low_rate, output="sos"), y) for hz in (BURST_HZ, VOICE_HZ)]
-        rows = [_smoothed(b, low_rate) for b in (*bands, *_split(y, low_rate), y)]
+        rows = [_smoothed(b, low_rate) for b in (*bands, *_split(y, low_rate))]
         places = np.arange(len(y)) * by
-        return np.array([np.interp(at, places, row) for row in rows])
+        sums = np.concatenate([[0.0], np.cumsum(np.square(x))])
+        first, last = (np.clip(at + s * 2 * frame, 0, len(x)) for s in (-1, 1))
+        whole = (sums[last] - sums[first]) / np.maximum(last - first, 1)
+        return np.array([*(np.interp(at, places, row) for row in rows), whole])
 
     table = np.concatenate(list(over_cells(sound, samples(REACH_S, rate), of_cell, watch, "looking for plosives")), axis=1)
     return LowLevels(rate, *table)

@@ -49,6 +49,7 @@ def two_sided(x, a, hop, out):  # type: ignore[no-untyped-def]  # pragma: no cov
     count, size = a.shape
     order = size - 1
     c = np.empty(size)
+    taps = np.empty(size, x.dtype)
     for m in range(count):
         for k in range(size):
             total = 0.0
@@ -57,16 +58,16 @@ def two_sided(x, a, hop, out):  # type: ignore[no-untyped-def]  # pragma: no cov
             c[k] = total
         scale = 1.0 / np.sqrt(c[0])
         for k in range(size):
-            c[k] *= scale
+            taps[k] = c[k] * scale
         length = min(hop, out.shape[0] - m * hop)
         y, middle = out[m * hop : m * hop + length], x[m * hop + order : m * hop + order + length]
         for n in range(length):
-            y[n] = c[0] * middle[n]
+            y[n] = taps[0] * middle[n]
         for k in range(1, size):
             left = x[m * hop + order - k : m * hop + order - k + length]
             right = x[m * hop + order + k : m * hop + order + k + length]
             for n in range(length):
-                y[n] += c[k] * (left[n] + right[n])
+                y[n] += taps[k] * (left[n] + right[n])
 
 
 def autocorrelations(x: Signal, window: int, hop: int, order: int) -> Rows:

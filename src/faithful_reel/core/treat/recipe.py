@@ -229,6 +229,8 @@ def load_recipe(name: str) -> Recipe:
         if path.stat().st_size > MOST_BYTES:
             raise FileProblem(f"{path.name[:80]} is too large for a recipe.")
         return recipe_of(path.read_text(encoding="utf-8"), name)
+    except UnicodeDecodeError as problem:
+        raise FileProblem(f"{Path(name).name[:80]} is no readable recipe: it is no text. See docs/recipes.md.") from problem
     except OSError as problem:
         raise FileProblem(f"The recipe {Path(name).name[:80]} can not be read ({problem.strerror}).") from problem
 
