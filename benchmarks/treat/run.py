@@ -6,6 +6,7 @@ A line for each figure: wanted, found, and MISSED where it is short.  The exit c
 from __future__ import annotations
 
 import argparse
+import json
 import subprocess
 import sys
 import tempfile
@@ -15,15 +16,19 @@ from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
+import scipy
 import soundfile
 from flaws import hum, room, room_answer, with_breaths, with_clicks, with_pops
-from material import SPEECH_DB, band, db, part
+from material import ROOT, SPEECH_DB, band, db, part
 from pystoi import stoi
 from scipy.signal import fftconvolve, stft
 
 from faithful_reel.core.audio.voice import VoiceBands
+from faithful_reel.core.jobs import Unwatched
+from faithful_reel.core.treat import recipe
 from faithful_reel.core.treat.breaths import found_breaths
-from faithful_reel.core.treat.cells import Held, grid, near, treated_cells
+from faithful_reel.core.treat.cells import Held, grid, near, over_cells, treated_cells
+from faithful_reel.core.treat.chain import prepared_step
 from faithful_reel.core.treat.clicks import clicks_redrawn, found_clicks
 from faithful_reel.core.treat.clipping import clipped_places, clipping_redrawn, piles
 from faithful_reel.core.treat.echo import EchoReduced, reverberation
@@ -462,6 +467,53 @@ def breaths(held: bool | None) -> None:
     told("lying in words", touching, "<= 0")
 
 
+def speed(held: bool | None) -> None:
+    """Each treatment beside one pass of an FFT over the same sound, and a recipe on an hour in a process of its own."""
+    del held
+    x, rate = soundfile.read(ROOT / "demo" / "book" / "chapter-1.flac", dtype="float32")
+    sound = Held(np.tile(x, 6)[None], rate)
+    seconds = sound.frames / rate
+
+    def fft_pass() -> None:
+        for _ in over_cells(sound, 0, lambda cell: scipy.fft.rfft(cell.sound)):
+            pass
+
+    fft_pass()
+    begun = time.perf_counter()
+    fft_pass()
+    yard = seconds / (time.perf_counter() - begun)
+    print(f"speed: one pass of an FFT {yard:.0f} x real time")
+    for name, kind in recipe.STEPS.items():
+        if name == "clipping":
+            continue  # told apart: it depends on how much is clipped
+        step = recipe.Tone(low_cut_hz=80) if name == "tone" else kind()
+        times = []
+        for _ in range(2):  # the first is compiled
+            begun = time.perf_counter()
+            found = prepared_step(step, sound, Unwatched())
+            for _part in treated_cells(sound, found.treatment) if found.treatment else ():
+                pass
+            times.append(time.perf_counter() - begun)
+        told(f"{name}: times real time ({yard * times[1] / seconds:.0f} FFT passes)", seconds / times[1], unit="x")
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "hour.wav"
+        with soundfile.SoundFile(path, "w", rate, 1, "PCM_16") as file:
+            for _ in range(36):
+                file.write(x[: 100 * rate])
+        code = (
+            "import resource,sys,time,json;from pathlib import Path;"
+            "from faithful_reel.core.work.treating import treat_file;from faithful_reel.core.treat.recipe import load_recipe;"
+            "t=time.perf_counter();treat_file(Path(sys.argv[1]),load_recipe('voice'),Path(sys.argv[2]));"
+            "print(json.dumps([time.perf_counter()-t,resource.getrusage(resource.RUSAGE_SELF).ru_maxrss/1024]))"
+        )
+        done = subprocess.run(
+            [sys.executable, "-c", code, str(path), folder + "/o.wav"], capture_output=True, text=True, check=True
+        )
+        took, megabytes = json.loads(done.stdout.splitlines()[-1])
+    told("an hour by the recipe voice, read and written: times real time", 3600 / took, ">= 40", unit="x")
+    told("its memory", megabytes, "<= 500", unit="MB")
+
+
 ALL: dict[str, Callable[[bool | None], None]] = {
     "clicks": clicks,
     "crackle": crackle,
@@ -472,6 +524,7 @@ ALL: dict[str, Callable[[bool | None], None]] = {
     "noise": noise,
     "echo": echo,
     "breaths": breaths,
+    "speed": speed,
 }
 
 

@@ -125,10 +125,10 @@ def test_one_polarity_alone(voice):
     assert {p.sign for p in piles(held(np.minimum(x, top)))} == {1}
 
 
-@pytest.mark.parametrize("made", ["as it is", "louder", "DC", "noise"])
+@pytest.mark.parametrize("made", ["as it is", "louder", "over full scale", "DC", "noise"])
 def test_what_was_not_clipped_has_no_pile(voice, made):
     x = voice[0]
-    y = {"as it is": x, "louder": 1.9 * x, "DC": x + 0.1, "noise": noise(seconds=5, rms_db=-20)}[made]
+    y = {"as it is": x, "louder": 1.9 * x, "over full scale": 40 * x, "DC": x + 0.1, "noise": noise(seconds=5, rms_db=-20)}[made]
     assert not piles(held(y))
 
 

@@ -104,13 +104,14 @@ def test_wrong_calls_are_one_clear_line(source, tmp_path, args, said):
 
 
 def test_bad_sources_leave_nothing(tmp_path):
-    empty, torn = tmp_path / "e.wav", tmp_path / "t.wav"
+    empty, torn, wrong = tmp_path / "e.wav", tmp_path / "t.wav", tmp_path / "n.wav"
+    soundfile.write(wrong, np.array([0.1, np.nan, 0.1]), RATE, subtype="FLOAT")
     soundfile.write(empty, np.zeros(0), RATE)
     torn.write_bytes(b"RIFF....WAVE")
-    for path in (empty, torn, tmp_path / "none.wav"):
+    for path in (empty, torn, wrong, tmp_path / "none.wav"):
         with pytest.raises(Exception, match=path.name):
             treat_file(path, r.recipe_doing("clicks"), tmp_path / "o.wav")
-    assert sorted(p.name for p in tmp_path.iterdir()) == ["e.wav", "t.wav"]
+    assert sorted(p.name for p in tmp_path.iterdir()) == ["e.wav", "n.wav", "t.wav"]
 
 
 def test_a_folder_that_takes_nothing_is_said(source, tmp_path, monkeypatch):

@@ -15,7 +15,7 @@ from faithful_reel.core.treat.places import Patch, Place
 from faithful_reel.core.units import SILENT_DB, Signal, decibels, samples
 
 FINE = 1 << 17
-"""Levels that are counted between -2 and 2."""
+"""Levels that are counted, from the largest sample down to its opposite."""
 LOWEST, BINS, TOP, LOWER, FIT = 0.3, 70, 3, 18, (0.35, 0.92)
 """The histogram runs from 0.3 of the largest to it by 1 %; its upper part is fitted by a straight line in the logarithm."""
 LEAST_Z, LEAST_RATIO, SURER, FEWEST_BINS = 4.0, 2.0, 0.3, 8
@@ -52,16 +52,20 @@ def piles(sound: Sound, watch: Watch | None = None) -> list[Pile]:
     Own rule, after the idea of Deng and others (2011, from memory) that a histogram shows clipping.
     """
     counts = np.zeros((sound.channels, FINE), np.int64)
+    peaks = over_cells(sound, 0, lambda cell: float(np.max(np.abs(cell.sound), initial=0.0)), watch, "looking for clipping")
+    top = 1.001 * max(peaks, default=0.0)  # floating point holds more than full scale
+    if not top:
+        return []
 
     def counted(cell):  # type: ignore[no-untyped-def]
         x = cell.sound[:, cell.first : cell.last]
-        at = np.clip(((x.astype(np.float64) + 2.0) * (FINE / 4)).astype(np.int64), 0, FINE - 1)
+        at = np.clip(((x.astype(np.float64) / top + 1.0) * (FINE / 2)).astype(np.int64), 0, FINE - 1)
         return [np.bincount(row, minlength=FINE) for row in at]
 
     for rows in over_cells(sound, 0, counted, watch, "looking for clipping"):
         for c, row in enumerate(rows):
             counts[c] += row
-    levels = (np.arange(FINE) + 0.5) * (4 / FINE) - 2.0
+    levels = ((np.arange(FINE) + 0.5) * (2 / FINE) - 1.0) * top
     found = []
     for c, row in enumerate(counts):
         if not row.sum():
@@ -88,7 +92,7 @@ def _pile(levels: NDArray[np.float64], counts: NDArray[np.int64]) -> tuple[float
     there = (counts > 0) & (levels > 0)
     if not there.any():
         return None
-    largest = float(levels[there].max()) + 2.0 / FINE
+    largest = float(levels[there].max() * (1 + 1 / FINE))
     if largest < 1e-3:
         return None
     share = levels / largest

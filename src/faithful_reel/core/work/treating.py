@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 
 from faithful_reel.core.audio.encode import SUFFIXES, AudioWriter
-from faithful_reel.core.audio.files import AudioInfo, blocks, full_range_info
+from faithful_reel.core.audio.files import AudioInfo, blocks, full_range_info, see_numbers
 from faithful_reel.core.audio.raw import RawFile
 from faithful_reel.core.errors import FileProblem, SignalError
 from faithful_reel.core.files import refuse_over, same_file, shown
@@ -138,6 +138,7 @@ def treat_file(
 def _whole(source: Path, info: AudioInfo, watch: Watch) -> Generator[Signal]:
     seen = 0
     for x in blocks(source):
+        see_numbers(x, source)
         seen += x.shape[-1]
         watch.tick(min(1.0, seen / max(1, info.frames)), "reading")
         yield np.atleast_2d(x)
