@@ -19,12 +19,20 @@ import numpy as np
 import scipy
 import soundfile
 from flaws import hum, room, room_answer, with_breaths, with_clicks, with_pops
+from jiwer import wer
 from material import ROOT, SPEECH_DB, band, db, part
 from pystoi import stoi
+from readings import SOURCES
 from scipy.signal import fftconvolve, stft
+from support.carried import carried
 
+from faithful_reel.core.audio.files import resampled
 from faithful_reel.core.audio.voice import VoiceBands
+from faithful_reel.core.hear.ears import installed_ears
+from faithful_reel.core.hear.pauses import chunks_of
+from faithful_reel.core.hear.recogniser import hear
 from faithful_reel.core.jobs import Unwatched
+from faithful_reel.core.text.spoken import plain
 from faithful_reel.core.treat import recipe
 from faithful_reel.core.treat.breaths import found_breaths
 from faithful_reel.core.treat.cells import Held, grid, near, over_cells, treated_cells
@@ -39,7 +47,7 @@ from faithful_reel.core.treat.places import Patched
 from faithful_reel.core.treat.plosives import found_plosives, low_levels, plosives_tamed
 from faithful_reel.core.treat.sibilance import found_sibilance, sibilance_softened, sibilant_levels, sibilants
 from faithful_reel.core.treat.spectral import weighed
-from faithful_reel.core.units import Span
+from faithful_reel.core.units import EAR_RATE, Span
 
 SHORT: list[str] = []
 
@@ -467,6 +475,40 @@ def breaths(held: bool | None) -> None:
     told("lying in words", touching, "<= 0")
 
 
+def words(held: bool | None) -> None:
+    """What the first ear makes of two whole readings, spoilt and treated: a guard, blind to most of what a listener minds."""
+    del held
+    ear = installed_ears(only_first=True).first
+    wrong = defaultdict(list)
+    for requirement, name, text in SOURCES[:2]:
+        x, rate = soundfile.read(carried(requirement, name)[0], dtype="float64")
+        x *= 10 ** (SPEECH_DB / 20) / np.std(x)
+        h, _ = room_answer(rate, 0.8, 7)
+        pink = 10 ** (-35 / 20) * room("pink", len(x), rate, 5)
+        spoilt = {
+            "noise": (x + pink, recipe.Noise(depth_db=20)),
+            "clipping": (cut_off(x, 12)[0], recipe.Clipping()),
+            "echo": (fftconvolve(x, h)[: len(x)], recipe.Echo()),
+        }
+        for what, (y, step) in spoilt.items():
+            sound = Held(np.clip(y / max(1, np.max(np.abs(y))), -1, 1)[None].astype(np.float32), rate)
+            found = prepared_step(step, sound, Unwatched())
+            after = whole(sound, found.treatment) if found.treatment else sound.sound[0]
+            for which, z in (("untreated", sound.sound[0]), ("treated", after)):
+                heard = [h.text for chunk in hear(ear, at_ear(z, rate), chunks_of(at_ear(z, rate), EAR_RATE)) for h in chunk]
+                said = [plain(t) for t in " ".join(heard).split()]
+                wrong[what, which].append(wer(" ".join(plain(t) for t in text.split()), " ".join(said)))
+    ear.rest()
+    print("words: " + ", ".join(f"{what} {which} {np.mean(rows):.3f}" for (what, which), rows in wrong.items()))
+    for what in ("noise", "clipping", "echo"):
+        worse = float(np.mean(wrong[what, "treated"]) - np.mean(wrong[what, "untreated"]))
+        told(f"{what}: word error rate, treated less untreated", worse, "<= 0")
+
+
+def at_ear(x: np.ndarray, rate: int) -> np.ndarray:
+    return resampled(np.asarray(x, np.float32), rate, EAR_RATE)
+
+
 def speed(held: bool | None) -> None:
     """Each treatment beside one pass of an FFT over the same sound, and a recipe on an hour in a process of its own."""
     del held
@@ -524,6 +566,7 @@ ALL: dict[str, Callable[[bool | None], None]] = {
     "noise": noise,
     "echo": echo,
     "breaths": breaths,
+    "words": words,
     "speed": speed,
 }
 

@@ -15,6 +15,7 @@ from support.sounds import noise, speech_like
 
 from faithful_reel.core.errors import Cancelled, FileProblem
 from faithful_reel.core.jobs import FlagWatch
+from faithful_reel.core.treat import chain
 from faithful_reel.core.treat import recipe as r
 from faithful_reel.core.treat.chain import treated
 from faithful_reel.core.treat.tone import Bell
@@ -174,3 +175,17 @@ def test_a_cancelled_chain_leaves_nothing(noisy, tmp_path):
     with pytest.raises(Cancelled):
         treated(held(noisy), r.load_recipe("voice"), tmp_path, watch)
     assert not list(tmp_path.iterdir())
+
+
+def test_a_second_pass_with_nothing_to_do_leaves_the_first_told(noisy, tmp_path, monkeypatch):
+    real, calls = chain.prepared_step, []
+
+    def once(step, sound, watch):
+        calls.append(step)
+        return real(step, sound, watch) if len(calls) == 1 else chain.Prepared(None, why="quiet already")
+
+    monkeypatch.setattr(chain, "prepared_step", once)
+    y, done = laid(noisy, r.Recipe("x", (r.Noise(depth_db=12, passes=2),)), tmp_path)
+    assert len(calls) == 2
+    assert done[0].why == ""
+    assert done[0].taken_db == pytest.approx(level(noisy - y[0]), abs=0.1)

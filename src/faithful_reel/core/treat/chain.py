@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Callable, Generator
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Self
@@ -17,7 +17,7 @@ from faithful_reel.core.audio.roomtone import find_room_tone
 from faithful_reel.core.jobs import Part, Unwatched, Watch
 from faithful_reel.core.treat import recipe as r
 from faithful_reel.core.treat.breaths import breaths_softened, found_breaths, is_between_sentences
-from faithful_reel.core.treat.cells import Near, Sound, Treatment, near, over_cells, treated_cells
+from faithful_reel.core.treat.cells import Near, Sound, Treatment, grid, near, over_cells, treated_cells
 from faithful_reel.core.treat.clicks import clicks_redrawn, found_clicks
 from faithful_reel.core.treat.clipping import clipped_places, clipping_redrawn, piles
 from faithful_reel.core.treat.echo import EchoReduced, reverberation
@@ -28,7 +28,7 @@ from faithful_reel.core.treat.places import Patched, Place
 from faithful_reel.core.treat.plosives import found_plosives, low_levels, plosives_tamed
 from faithful_reel.core.treat.sibilance import SPLIT_HZ, found_sibilance, is_harsh, sibilance_softened, sibilant_levels
 from faithful_reel.core.treat.tone import Bell, ToneSettings, ToneShaped, balance, towards
-from faithful_reel.core.units import SILENT_DB, Signal, Span, decibels, samples
+from faithful_reel.core.units import SILENT_DB, Signal, Span, decibels, ratio, samples
 
 MOST_TONE_S = 20.0
 """Room tone is looked for in so much sound around each pause that holds it."""
@@ -127,59 +127,52 @@ def treated(sound: Sound, recipe: r.Recipe, folder: Path, watch: Watch | None = 
     """
     watch = watch or Unwatched()
     done: list[Done] = []
-    awake = max(1, len(recipe.awake()))
+    awake, k = max(1, len(recipe.awake())), 0
     with contextlib.ExitStack() as stack:
-        now = sound
-        held: RawFile | None = None
+        now, held = sound, contextlib.ExitStack()
         for step in recipe.steps:
             if step.rested:
                 done.append(Done(step.do, True, (), {}, "it rests", SILENT_DB, 0.0))
                 continue
-            k = sum(not d.rested for d in done)
-            part = Part(watch, k / awake, (k + 0.6) / awake)
-            passes = step.passes if isinstance(step, r.Noise) else 1
-            for _ in range(passes):
-                prepared = prepared_step(step, now, part)
+            before, files = now, contextlib.ExitStack()
+            stack.enter_context(files)
+            last: Prepared | None = None
+            for _ in range(step.passes if isinstance(step, r.Noise) else 1):
+                prepared = prepared_step(step, now, Part(watch, k / awake, (k + 0.6) / awake))
                 if prepared.treatment is None:
                     break
-                made = stack.enter_context(RawFile(folder, sound.channels))
-                after = Part(watch, (k + 0.6) / awake, (k + 1) / awake)
-                taken = _written(now, prepared, made, after)
-                before, now = now, Kept(made, sound.rate)
-                if _ == passes - 1:
-                    done.append(_told(step, prepared, before, now, taken))
-                if held is not None:
-                    held.__exit__()
-                held = made
-            if prepared.treatment is None:
+                last, made = prepared, files.enter_context(RawFile(folder, sound.channels))
+                cells = treated_cells(now, prepared.treatment, Part(watch, (k + 0.6) / awake, (k + 1) / awake), "treating")
+                for _cell in made.write(part for part in cells):
+                    pass
+                now = Kept(made, sound.rate)
+            k += 1
+            if last is None:
                 done.append(Done(step.do, False, (), prepared.figures or {}, prepared.why, SILENT_DB, 0.0))
+                continue
+            done.append(_told(step, last, before, now))
+            held.close()  # nothing reads what came to this step any more
+            held = files
         watch.tick(1.0)
         return Treated(now, tuple(done), stack.pop_all())
 
 
-def _written(sound: Sound, prepared: Prepared, made: RawFile, watch: Watch) -> float:
-    """Write the treated sound, and tell the level in dB of what was taken away."""
-    assert prepared.treatment is not None
-    power = 0.0
-    gain = 10 ** (prepared.gain_db / 20)
-
-    def parts() -> Generator[Signal]:
-        yield from treated_cells(sound, prepared.treatment, watch, "treating")  # type: ignore[arg-type]  # asserted above
-
-    for y in made.write(parts()):
-        at = made.frames - y.shape[1]
-        taken = sound.read(at, made.frames).astype(np.float64) * gain - y
-        power += float(np.sum(np.square(taken)))
-    return 10 * float(np.log10(power / max(1, made.frames * made.channels) + 10 ** (SILENT_DB / 10)))
+def taken_db(before: Sound, after: Sound, gain_db: float) -> float:
+    """The level in dB of what was taken away: the sound before, at the gain that all of it was given, less that after."""
+    gain, power = np.float32(ratio(gain_db)), 0.0
+    for start, stop in grid(0, before.frames):
+        taken = before.read(start, stop) * gain - after.read(start, stop)
+        power += float(np.sum(np.square(taken, dtype=np.float64)))
+    return 10 * float(np.log10(power / max(1, before.frames * before.channels) + 10 ** (SILENT_DB / 10)))
 
 
-def _told(step: r.AnyStep, prepared: Prepared, before: Sound, after: Sound, taken_db: float) -> Done:
+def _told(step: r.AnyStep, prepared: Prepared, before: Sound, after: Sound) -> Done:
     touched = []
     gain = prepared.gain_db
     for place in prepared.places:
         levels = [height(sound, place) for sound in (before, after)]
         touched.append(Touched(place.start, place.stop, place.kind, levels[0], levels[1] - gain, place.sure))
-    return Done(step.do, False, tuple(touched), prepared.figures or {}, prepared.why, taken_db, gain)
+    return Done(step.do, False, tuple(touched), prepared.figures or {}, "", taken_db(before, after, gain), gain)
 
 
 def height(sound: Sound, place: Place) -> float:

@@ -17,9 +17,9 @@ from faithful_reel.core.errors import FileProblem, SignalError
 from faithful_reel.core.files import refuse_over, same_file, shown
 from faithful_reel.core.jobs import Part, Unwatched, Watch
 from faithful_reel.core.treat.cells import CELL, Sound
-from faithful_reel.core.treat.chain import Done, Kept, treated
+from faithful_reel.core.treat.chain import Done, Kept, taken_db, treated
 from faithful_reel.core.treat.recipe import Recipe
-from faithful_reel.core.units import SILENT_DB, Signal, decibels, ratio
+from faithful_reel.core.units import Signal, decibels, ratio
 
 FULL_DB = -0.1
 """What would stand over full scale is made softer as a whole, down to this."""
@@ -107,7 +107,6 @@ def treat_file(
             peaks = [_peak(sound) for sound in (before, made.sound)]
             lowered = min(0.0, FULL_DB - decibels(peaks[1])) if peaks[1] > 1 else 0.0
             gain, whole_gain = np.float32(ratio(lowered)), np.float32(ratio(made.gain_db + lowered))
-            power = 0.0
             with contextlib.ExitStack() as writers:
                 wide = [path.suffix.lower() == ".wav" and (path is taken_away or "float" in info.depth) for path in targets]
                 files = [
@@ -118,11 +117,9 @@ def treat_file(
                     stop = min(before.frames, at + CELL)
                     y = made.sound.read(at, stop) * gain
                     away = before.read(at, stop) * whole_gain - y
-                    power += float(np.sum(np.square(away, dtype=np.float64)))
                     for file, x in zip(files, (y, away), strict=False):
                         file.write(x)
                     watch.tick(0.9 + 0.1 * stop / before.frames, "writing")
-            taken = 10 * float(np.log10(power / (before.frames * info.channels) + 10 ** (SILENT_DB / 10)))
             return TreatedFile(
                 recipe.name,
                 info.rate,
@@ -131,7 +128,7 @@ def treat_file(
                 abs(lowered),
                 decibels(peaks[0]),
                 decibels(peaks[1]) + lowered,
-                taken,
+                taken_db(before, made.sound, made.gain_db),
             )
 
 
