@@ -236,3 +236,13 @@ def test_a_breath_between_sentences_is_told_from_one_inside():
     speaks = [Span(0, RATE), Span(2 * RATE, 3 * RATE), Span(round(3.3 * RATE), 5 * RATE)]
     assert is_between_sentences(Place(round(1.3 * RATE), round(1.7 * RATE), "breath", -40, 1), speaks, RATE)
     assert not is_between_sentences(Place(round(3.05 * RATE), round(3.25 * RATE), "breath", -40, 1), speaks, RATE)
+
+
+def test_channels_that_are_turned_against_each_other_hide_nothing(voice):
+    x, words = voice
+    y, at = breathed(x, words)
+    n, a = RATE // 7, words[20][0]
+    y[a : a + n] += (0.8 * np.percentile(np.abs(x), 99.9) * popped(n, 1)).astype(np.float32)
+    both = held(np.stack([y, -y]))
+    assert any(p.start < a + n and p.stop > a for p in found_plosives(low_levels(both)))
+    assert all(any(p.start < stop and p.stop > start for p in found_breaths(both)) for start, stop in at)

@@ -14,7 +14,7 @@ from scipy.ndimage import maximum_filter1d
 from scipy.signal import resample_poly
 
 from faithful_reel.core.jobs import Unwatched, Watch, at_once, watched
-from faithful_reel.core.treat.cells import WORKERS, Near, Sound, near, over_cells
+from faithful_reel.core.treat.cells import WORKERS, Near, Sound, mixed, near, over_cells
 from faithful_reel.core.treat.places import Patch, Place
 from faithful_reel.core.units import Signal, Span, ratio, samples
 
@@ -46,14 +46,17 @@ def found_breaths(sound: Sound, watch: Watch | None = None) -> list[Place]:
 
     def of_cell(cell: Near) -> list[Place]:
         skip = (-cell.at) % by
-        x = cell.sound[:, skip:].mean(axis=0)
+        x = mixed(cell.sound[:, skip:]).astype(np.float32)
         x = x if by == 1 else resample_poly(x, 1, by)
         found = _breaths_in(x, (cell.at + skip) // by, sound.rate / by)
         placed = [replace(p, start=p.start * by, stop=min(p.stop * by, sound.frames)) for p in found]
         return [p for p in placed if cell.start <= p.start < cell.stop]
 
     parts = over_cells(sound, samples(REACH_S, sound.rate), of_cell, watch, "looking for breaths")
-    return [place for part in parts for place in part]
+    found: list[Place] = []
+    for part in parts:
+        found += [place for place in part if not found or place.start >= found[-1].stop]  # the next cell may see one again
+    return found
 
 
 def _breaths_in(x: Signal, at: int, exact_rate: float) -> list[Place]:

@@ -77,6 +77,18 @@ def near(sound: Sound, start: int, stop: int, reach: int) -> Near:
     return Near(sound.read(at, end), start - at, stop - at, at)
 
 
+CANCEL = 0.1
+
+
+def mixed(x: Signal) -> Signal:
+    """The mean of (channels, n) sound, (n,) float64; where the channels cancel one another, the loudest of them."""
+    mean = x.mean(axis=0, dtype=np.float64)
+    powers = np.square(x, dtype=np.float64).mean(axis=1) if x.shape[1] else np.zeros(len(x))
+    if len(x) > 1 and float(np.mean(np.square(mean))) < CANCEL * float(powers.max(initial=0.0)):
+        return np.asarray(x[int(np.argmax(powers))], np.float64)
+    return np.asarray(mean)
+
+
 class Treatment(Protocol):
     """What is done to sound.  The length stays, and what comes out for a cell is a function of the sound within `reach` of it."""
 

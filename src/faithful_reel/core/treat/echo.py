@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from scipy.signal import butter, sosfiltfilt
 
 from faithful_reel.core.jobs import Watch
-from faithful_reel.core.treat.cells import Near, Sound, over_cells
+from faithful_reel.core.treat.cells import Near, Sound, mixed, over_cells
 from faithful_reel.core.treat.noise import FIRST, INTEGRAL, gains_into, priors_into
 from faithful_reel.core.treat.spectral import Powers, Spectra, frame_of, hop_of, weighed
 from faithful_reel.core.units import Signal, samples
@@ -56,7 +56,7 @@ def reverberation(sound: Sound, watch: Watch | None = None) -> Reverberation:
         first = -(-cell.start // size) * size - cell.at
         count = max(0, (cell.last - first) // size)
         rows = []
-        x = cell.sound.mean(axis=0, dtype=np.float64)
+        x = mixed(cell.sound)
         for sos in bands:
             y = sosfiltfilt(sos, x) if len(x) > 200 else x
             part = np.square(y[first : first + count * size]).reshape(count, size)

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from scipy.ndimage import gaussian_filter1d, uniform_filter1d
 
 from faithful_reel.core.jobs import Watch
-from faithful_reel.core.treat.cells import Near, Sound, over_cells
+from faithful_reel.core.treat.cells import Near, Sound, mixed, over_cells
 from faithful_reel.core.treat.decimation import MEAN_OF, decimated
 from faithful_reel.core.units import Signal
 
@@ -69,7 +69,7 @@ def found_hum(sound: Sound, *, mains: float | None = None, watch: Watch | None =
     low, low_rate = _low(sound, watch)
     if low.shape[1] < 3 * WINDOW_S * low_rate:
         return None
-    mono = low.mean(axis=0)
+    mono = mixed(low).astype(np.float32)
     power, hz = _windows(mono, low_rate)
     best: tuple[float, float, Track] | None = None
     for base in MAINS if mains is None else (mains,):
@@ -178,7 +178,7 @@ def _amplitudes(low: NDArray[np.float32], rate: float, base: float, track: Track
     top = min(HARMONICS, int(min(TOP_HZ, 0.45 * rate) / (base + RANGE_HZ)))
     number = np.arange(1.0, top + 1)[:, None]
     begun = _integrated(deviation, step)
-    first = _demodulated(low.mean(axis=0), rate, base, begun, hop, size, top)
+    first = _demodulated(mixed(low).astype(np.float32), rate, base, begun, hop, size, top)
 
     def turned(by: Track) -> NDArray[np.complex128]:
         return np.asarray(first * np.exp(-1j * number * (_integrated(by, step) - begun)))

@@ -11,7 +11,7 @@ from scipy.ndimage import maximum_filter1d, median_filter, minimum_filter1d
 from scipy.signal import butter, resample_poly, sosfiltfilt
 
 from faithful_reel.core.jobs import Unwatched, Watch, at_once, watched
-from faithful_reel.core.treat.cells import WORKERS, Near, Sound, near, over_cells
+from faithful_reel.core.treat.cells import WORKERS, Near, Sound, mixed, near, over_cells
 from faithful_reel.core.treat.decimation import MEAN_OF, decimated
 from faithful_reel.core.treat.places import Patch, Place
 from faithful_reel.core.units import Signal, samples
@@ -67,7 +67,7 @@ def low_levels(sound: Sound, watch: Watch | None = None) -> LowLevels:
 
     def of_cell(cell: Near) -> NDArray[np.float64]:
         at = np.arange(-(-cell.start // frame) * frame, cell.stop, frame) - cell.at
-        x = cell.sound.mean(axis=0, dtype=np.float64)
+        x = mixed(cell.sound)
         if len(x) < rate // 2:
             x = np.pad(x, (0, rate // 2 - len(x)))
         y, by = _decimated(x, rate)
@@ -137,10 +137,10 @@ def plosives_tamed(sound: Sound, places: Sequence[Place], levels: LowLevels, wat
         ramp = 0.5 - 0.5 * np.cos(np.pi * (np.arange(edge) + 0.5) / max(1, edge))
         window[:edge], window[length - edge :] = ramp, ramp[::-1]
         out = np.array(here.sound[:, here.first : here.last], np.float64)
-        mixed, by = _decimated(here.sound.mean(axis=0, dtype=np.float64), rate)
+        low, by = _decimated(mixed(here.sound), rate)
         gains = [
             np.sqrt(np.minimum(1.0, own(row, place) / (_smoothed(band, rate / by) + 1e-16)))
-            for band, row in zip(_split(mixed, rate / by), (levels.under, levels.low), strict=True)
+            for band, row in zip(_split(low, rate / by), (levels.under, levels.low), strict=True)
         ]
         for c, x in enumerate(here.sound):
             y, _ = _decimated(x, rate)

@@ -12,7 +12,7 @@ from scipy.signal import freqz_sos
 
 from faithful_reel.core.audio.voice import Voice
 from faithful_reel.core.jobs import Watch
-from faithful_reel.core.treat.cells import Near, Sound, over_cells
+from faithful_reel.core.treat.cells import Near, Sound, mixed, over_cells
 from faithful_reel.core.treat.filters import section
 from faithful_reel.core.units import Signal, ratio, samples
 
@@ -122,7 +122,7 @@ def balance(sound: Sound, voice: Voice, watch: Watch | None = None) -> NDArray[n
 
     def of_cell(cell: Near) -> NDArray[np.float64]:
         out = np.zeros((2, len(THIRDS_HZ) + 1))
-        x = cell.sound[:, cell.first : cell.last].mean(axis=0, dtype=np.float64)
+        x = mixed(cell.sound[:, cell.first : cell.last])
         for at in range(0, len(x) - size, size // 2):
             frame = min(len(voice.speaks) - 1, (cell.start + at + size // 2) // voice.size)
             power = np.square(np.abs(np.fft.rfft(x[at : at + size] * window)))
