@@ -294,13 +294,15 @@ def booth(
     from faithful_reel.core.audio.encode import write_audio
     from faithful_reel.core.book.demo import demo_files
     from faithful_reel.core.errors import FileProblem
-    from faithful_reel.core.files import refuse_over
+    from faithful_reel.core.files import refuse_over, shown
     from faithful_reel.core.standins.booth import BoothSettings, lines_of_sheet, performed, prepared_files, voices_of
     from faithful_reel.core.units import BOOK_RATE
 
     prepared = takes or demo_files()
     refuse_over(out, sheet, *prepared_files(prepared))
     lines = lines_of_sheet(sheet)
+    if takes is not None and not any(path.is_file() for path in prepared_files(takes)):
+        raise FileProblem(f"{shown(takes)} is no folder of prepared takes. Choose another one, or leave it out.")
     made = performed(lines, voices_of(prepared), BoothSettings(seed=seed, shuffled=shuffled))
     if not any(s.what == "take" for s in made.said):
         raise FileProblem(
