@@ -1,6 +1,6 @@
 """Clean readings for planted flaws: what registry packages carry, and the demo voice made anew with silent pauses.
 
-The second half of each, and the short ones of unlike voices, were never looked at while anything was tuned (`held`).
+The second half of each, and the short ones of unlike voices, are the part `held` back; decision 0050 says for which treatments it was looked at.
 """
 
 from __future__ import annotations
